@@ -14,6 +14,7 @@ from pathlib import Path
 import pytest
 
 sys.path.insert(0, str(Path(__file__).parent))
+from boot_classes import MORE_BIOS, MORE_UEFI, WIDE
 from boot_images import BIOS, TEXT, UEFI, Make, need_tools
 from guest import OVMF
 from nvram import write_variables
@@ -21,18 +22,26 @@ from nvram import write_variables
 from gatecheck.cli.main import main
 
 _DAILY = {
-    "uefi": ("healthy", "no-guard", "primary-gone", "fat-no-jump"),
-    "bios": ("standard", "two-active", "installed-unlisted"),
+    "uefi": ("healthy", "no-guard", "primary-gone", "fat-no-jump", "logical-second", "two-cut", "wide-primary-gone"),
+    "bios": ("standard", "two-active", "installed-unlisted", "stage-library"),
 }
 _ENDS = ("grub>", "grub rescue>", "Shell>", "UEFI Interactive Shell", "No bootable option", "No bootable device")
-_SECONDS = {"uefi": 300, "bios": 90}
+_DISKS = {
+    "ide": "ide-hd,drive=d0,bus=ide.0",
+    "nvme": "nvme,drive=d0,serial=GC-W1,logical_block_size=4096,physical_block_size=4096",
+}
+_SECONDS = {"uefi": 120, "bios": 60}
 
-CASES = [(mode, name, make) for mode, corpus in (("uefi", UEFI), ("bios", BIOS)) for name, make in corpus.items()]
+CASES = [
+    (mode, name, make)
+    for mode, corpus in (("uefi", {**UEFI, **MORE_UEFI}), ("bios", {**BIOS, **MORE_BIOS}))
+    for name, make in corpus.items()
+]
 
 
-def starts(image: Path, mode: str, variables: Mapping[str, bytes] | None = None) -> bool:
+def starts(image: Path, mode: str, variables: Mapping[str, bytes] | None = None, disk: str = "ide") -> bool:
     """Does the firmware start it? The image itself is not written: firmware mends a table that it finds broken.
-    `variables`: what stands in a UEFI firmware's own store."""
+    `variables`: what stands in a UEFI firmware's own store; `disk`: ide, or nvme with sectors of 4096 bytes."""
     copy, console = image.with_suffix(".run"), image.with_suffix(".console")
     shutil.copy(image, copy)
     command = [
@@ -53,7 +62,7 @@ def starts(image: Path, mode: str, variables: Mapping[str, bytes] | None = None)
         "-drive",
         f"file={copy},format=raw,if=none,id=d0",
         "-device",
-        "ide-hd,drive=d0,bus=ide.0",
+        _DISKS[disk],
     ]
     if mode == "uefi":
         shutil.copy(OVMF / "OVMF_VARS_4M.fd", image.with_suffix(".vars"))
@@ -100,7 +109,7 @@ def test_the_verdict_is_the_firmwares(
     need_tools()
     image = tmp_path / f"{name}.img"
     make(image)
-    real = starts(image, mode)
+    real = starts(image, mode, disk="nvme" if name in WIDE else "ide")
     capsys.readouterr()
     assert main(["bootpath", str(image), "--mode", mode]) == 0
     ours = json.loads(capsys.readouterr().out)

@@ -13,6 +13,7 @@ from pathlib import Path
 import pytest
 
 sys.path.insert(0, str(Path(__file__).parent))
+from boot_classes import MORE_DAMAGED
 from boot_images import DAMAGED, FIRST, SECTORS, Make, need_tools
 from test_firmware_verdict import starts
 
@@ -25,6 +26,7 @@ _DAILY = (
     "bios-code-gone",
     "bios-table-gone",
     "bios-no-active",
+    "uefi-start-late",
 )
 
 
@@ -45,7 +47,7 @@ def _volume(image: Path, folder: Path) -> Path:
             id=f"{mode}-{name}",
             marks=pytest.mark.lab if f"{mode}-{name}" in _DAILY else pytest.mark.lab_all,
         )
-        for mode, name, make in DAMAGED
+        for mode, name, make in [*DAMAGED, *MORE_DAMAGED]
     ],
 )
 def test_a_mended_image_starts_and_its_undo_restores_it(

@@ -2,6 +2,7 @@
 
 from __future__ import annotations
 
+import fcntl
 import os
 import stat
 import weakref
@@ -10,7 +11,9 @@ from pathlib import Path
 from gatecheck.core.disk.sectors import BEYOND, UNREADABLE, Span, guessed_sector
 from gatecheck.core.errors import InputError
 
-_SMALLEST = 1024
+_SMALLEST, _USUAL = 1024, 512
+_SECTOR_BYTES = 0x1268
+"""BLKSSZGET of linux/fs.h"""
 
 
 class ImageSectors:
@@ -34,7 +37,20 @@ class ImageSectors:
         if size < _SMALLEST:
             raise InputError(f"{path}: expected at least {_SMALLEST} bytes, got {size}")
         self._size = size
-        self._sector = sector or guessed_sector(os.pread(self._descriptor, 4104, 0))
+        self._sector = sector or self._told_sector(told.st_mode)
+
+    def _told_sector(self, mode: int) -> int:
+        """Of a block device as the kernel says, of an image as its tables say."""
+        if stat.S_ISBLK(mode):
+            try:
+                return int.from_bytes(fcntl.ioctl(self._descriptor, _SECTOR_BYTES, bytes(4)), "little") or _USUAL
+            except OSError:
+                pass
+        try:
+            end = os.pread(self._descriptor, 4096, max(0, self._size // 4096 * 4096 - 4096))
+            return guessed_sector(os.pread(self._descriptor, 4104, 0), end, self._size)
+        except OSError:  # a disk whose first or last sector cannot be read
+            return _USUAL
 
     @property
     def sector(self) -> int:

@@ -41,6 +41,7 @@ def program(size: int = 1024) -> bytes:
     coff = b"PE\0\0" + struct.pack("<HHIIIHH", 0x8664, 1, 0, 0, 0, 0xF0, 0x22E)
     optional = bytearray(0xF0)
     optional[:2], optional[60:64], optional[68:70] = b"\x0b\x02", struct.pack("<I", 512), struct.pack("<H", 10)
+    optional[16:20] = struct.pack("<I", 0x1000)
     section = b".text\0\0\0" + struct.pack("<IIIIIIHHI", 512, 0x1000, 512, 512, 0, 0, 0, 0, 0)
     return (bytes(head) + coff + bytes(optional) + section).ljust(512, b"\0").ljust(size, b"\x90")
 

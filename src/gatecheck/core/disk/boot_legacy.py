@@ -9,9 +9,10 @@ from __future__ import annotations
 
 from gatecheck.core.disk.gpt import read_gpt
 from gatecheck.core.disk.grub import grub_stop, legacy_script_stop
-from gatecheck.core.disk.grub_image import grub_image, unpacked_core
+from gatecheck.core.disk.grub_image import grub_image, has_spare_parity, is_packed_core, unpacked_core
 from gatecheck.core.disk.second_stage import OpenVolumes, syslinux_stop
 from gatecheck.core.disk.sectors import Sectors
+from gatecheck.core.disk.stage_file import LIBRARY, LIBRARY_FOLDERS, MARK, stage_file
 from gatecheck.core.disk.walk import Stop, Walk
 from gatecheck.core.errors import DecodeError
 
@@ -31,10 +32,9 @@ _CONFIGS = (
 )
 _SCRIPTS = ("boot/grub/grub.cfg", "grub/grub.cfg", "boot/grub2/grub.cfg", "grub2/grub.cfg")
 _NO_START = {"none": "mbr-no-code", "junk": "code-junk", "says-no": "code-says-no-system"}
-_JUNK_VALUES = 175
+_JUNK_VALUES, _MOST_ZEROS = 175, 48
 _STAGE_AT, _LIST_AT = 0x5C, 0x1F4
 NUMBER_AT, _LEGACY = 439, 4
-_STAGE_MARK = b"\xfe\x02\xb2\x3e"
 _FOLLOWS_TABLE = (
     b"Missing operating system",
     b"Operating system load error",
@@ -141,11 +141,11 @@ def _boot_sector(disk: Sectors, first: int, where: str, walk: Walk) -> bool:
     walk.step("boot-sector", where=where, lba=first)
     span = disk.read(first, 1)
     if not first or span.missing:
-        walk.stop("layout", "boot-sector-unreadable", f"{where}, LBA {first}")
+        walk.stop("loader", "boot-sector-unreadable", f"{where}, LBA {first}")
         return False
     sector = span.data[:512]
     if sector[510:512] != _SIGNATURE:
-        walk.stop("layout", "boot-sector-unsigned", f"{where}, LBA {first}")
+        walk.stop("loader", "boot-sector-unsigned", f"{where}, LBA {first}")
         return False
     if sector[3:11] == _ENCRYPTED:
         walk.stop("loader", "boot-sector-encrypted", where)
@@ -154,14 +154,17 @@ def _boot_sector(disk: Sectors, first: int, where: str, walk: Walk) -> bool:
         walk.stop("loader", "boot-sector-no-system", where)
         return False
     if not _has_code(sector):
-        walk.stop("layout", "boot-sector-no-code", where)
+        walk.stop("loader", "boot-sector-no-code", where)
         return False
     if b"GRUB" in sector and b"Geom" in sector:
         return _second_stage(disk, sector, walk)
     if _is_junk(sector[90:510]):
-        walk.stop("layout", "code-junk", where)
+        walk.stop("loader", "code-junk", where)
         return False
     if b"SYSLINUX" in sector or b"EXTLINUX" in sector:
+        if bytes(_MOST_ZEROS) in sector[62:506]:
+            walk.stop("loader", "boot-sector-code-cut", where)
+            return False
         return _named_stage(disk, first, where, "ldlinux.sys", walk)
     walk.find("code-unknown", "layout", where)
     walk.step("own-code", where=where)
@@ -171,26 +174,36 @@ def _boot_sector(disk: Sectors, first: int, where: str, walk: Walk) -> bool:
 def _has_code(sector: bytes) -> bool:
     """Something stands where the first jump leads, or at the start where there is none."""
     at = 2 + sector[1] if sector[0] == 0xEB else 3 + int.from_bytes(sector[1:3], "little") if sector[0] == 0xE9 else 0
-    return at < 510 and any(sector[at:510])
+    return at < 510 and len(set(sector[at:510])) > 1
 
 
 def _named_stage(disk: Sectors, first: int, where: str, name: str, walk: Walk) -> bool:
     walk.step("tries", where=where, file=name)
     boot = disk.read(first, 1).data[:512]
     named = {int.from_bytes(boot[at : at + 4], "little") for at in range(62, 506)}
-    if not any(
-        _STAGE_MARK in disk.read(lba + base, 1).data
-        for lba in named
+    stages = [
+        (base, lba + base)
+        for lba in sorted(named)
         if 0 < lba < (disk.length or 0)
-        for base in {0, first}
-        if lba + base < (disk.length or 0)
-    ):
+        for base in sorted({0, first})
+        if lba + base < (disk.length or 0) and MARK in disk.read(lba + base, 1).data
+    ]
+    if not stages:
         walk.stop("loader", "second-stage-missing", f"{where}: {name}")
+        return False
+    stage = stage_file(disk, *stages[0])
+    if stage.whole is False:
+        walk.stop("loader", "second-stage-broken", f"{where}: {name}")
         return False
     found = OpenVolumes(disk)
     number = found.number_at(first)
     if found.opened(number) is None:
         return True  # a file system that has no reader: its own code knows it
+    if stage.has_library and not any(
+        found.find(number, f"{folder}/{LIBRARY}".strip("/")) for folder in (stage.folder, *LIBRARY_FOLDERS)
+    ):
+        walk.stop("loader", "second-stage-library-missing", f"{where}: {LIBRARY}")
+        return False
     try:
         stop = syslinux_stop(found, number, walk, _CONFIGS)
     except DecodeError as error:
@@ -215,8 +228,15 @@ def _second_stage(disk: Sectors, sector: bytes, walk: Walk) -> bool:
         walk.stop("loader", "second-stage-missing", f"LBA {first}")
         return False
     walk.step("second-stage-rest", lba=first, count=count)
-    core = unpacked_core(_core(disk, span.data[:512]))
+    packed = _core(disk, span.data[:512])
+    core = unpacked_core(packed)
     image = grub_image(core) if core else None
+    if (image is None and is_packed_core(packed)) or (image is not None and not image.whole):
+        if not has_spare_parity(packed):
+            walk.stop("loader", "second-stage-broken", f"LBA {first}")
+            return False
+        walk.find("second-stage-broken", "loader", f"LBA {first}")  # it mends itself as it starts, as far as that goes
+        image = None
     if image is None:
         return _script(disk, walk)
     stop = grub_stop(image, OpenVolumes(disk), 0, walk, lambda _number, _path: None)

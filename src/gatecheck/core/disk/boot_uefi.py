@@ -11,10 +11,11 @@ import zlib
 from collections.abc import Iterator, Sequence
 from dataclasses import dataclass
 
+from gatecheck.core.disk.division import MOST_LOGICAL
 from gatecheck.core.disk.gpt import EFI_SYSTEM, GPT_ENTRY, GPT_HEADER, HEADER, SIGNATURE
 from gatecheck.core.disk.grub import grub_stop
 from gatecheck.core.disk.grub_image import grub_image
-from gatecheck.core.disk.second_stage import OpenVolumes, systemd_stop, windows_stop
+from gatecheck.core.disk.second_stage import OpenVolumes, csv_stop, systemd_stop, windows_stop
 from gatecheck.core.disk.sectors import MissingSectorError, Sectors
 from gatecheck.core.disk.walk import Stop, Walk
 from gatecheck.core.errors import DecodeError
@@ -26,10 +27,16 @@ from gatecheck.core.volume.tree import whole_content
 
 _MOST_ENTRIES = 1024
 _NO_BLOCK_IO = 2
+_CHAINED = (0x05, 0x0F)
+_EMPTY_CODE, _EMPTY = 16, ({0x00}, {0xFF})
+"""bytes at a program's entry point that are never all of these"""
+_NEVER_EMPTY = (b".text", b"mods", b".linux", b".initrd", b".sbat")
 _LARGEST_PROGRAM = 64 << 20
-_EFI_APPLICATION = 10
+_EFI_APPLICATION, _NT_HEADERS, _MOST_DIRECTORIES = 10, 264, 16
+_NARROW, _WIDE = 0x10B, 0x20B
 _MOST_STAGES = 4
 _WINDOWS = ("bootmgfw.efi", "\\BCD")
+_AGAIN_NAME = {"x64": "fbx64.efi", "ia32": "fbia32.efi", "aa64": "fbaa64.efi", "arm": "fbarm.efi"}
 _SHIM_NAME = {"x64": "grubx64.efi", "ia32": "grubia32.efi", "aa64": "grubaa64.efi", "arm": "grubarm.efi"}
 
 
@@ -186,8 +193,54 @@ def _mbr_slices(disk: Sectors, start: bytes, walk: Walk) -> list[Slice]:
         walk.step("whole-disk")
         return whole
     found = [r for r in records if r.type != "EEh"]
+    for outer in list(found):
+        found += _logical_slices(disk, outer, 5 + sum(s.number > 4 for s in found))
     walk.step("mbr", count=len(found))
     return found
+
+
+def _logical_slices(disk: Sectors, outer: Slice, number: int) -> list[Slice]:
+    """The chain of records in a partition, whatever its type: its first sector has to be a record that firmware takes,
+    and each names one partition from itself and the next record from the first (as the reference firmware follows
+    it)."""
+    found: list[Slice] = []
+    at, seen = 0, set[int]()
+    while at <= outer.last - outer.first and at not in seen and len(seen) < MOST_LOGICAL:
+        seen.add(at)
+        span = disk.read(outer.first + at, 1)
+        if span.missing or (not at and not _is_record(span.data, outer.last - outer.first)):
+            break
+        own, link = (span.data[446 + 16 * n : 462 + 16 * n] for n in range(2))
+        kind, first, size = own[4], int.from_bytes(own[8:12], "little"), int.from_bytes(own[12:16], "little")
+        goal = int.from_bytes(link[8:12], "little")
+        if not size:
+            break
+        if kind in _CHAINED:
+            at = first
+            continue
+        start = outer.first + at + first
+        found.append(Slice(number + len(found), start, start + size - 1, f"{kind:02X}h", ""))
+        if link[4] not in _CHAINED or not goal:
+            break
+        at = goal
+    return found
+
+
+def _is_record(sector: bytes, last: int) -> bool:
+    """Signed, with entries that lie within and over none of each other."""
+    if len(sector) < 512 or sector[510:512] != b"\x55\xaa":
+        return False
+    spans = []
+    for number in range(4):
+        raw = sector[446 + 16 * number : 462 + 16 * number]
+        first, size = int.from_bytes(raw[8:12], "little"), int.from_bytes(raw[12:16], "little")
+        if raw[4] and size:
+            spans.append((first, first + size - 1))
+    return (
+        bool(spans)
+        and all(end <= last for _, end in spans)
+        and not any(a is not b and a[0] <= b[1] and b[0] <= a[1] for a in spans for b in spans)
+    )
 
 
 def volumes(disk: Sectors, found: list[Slice], walk: Walk) -> Iterator[tuple[Slice, FatVolume, FatListing]]:
@@ -261,6 +314,8 @@ def start_fallback(
         stop = try_program(walk, volume, files, wanted, machine, where, secure=secure)
         if stop is None:
             return True
+        if is_chosen(volume, files, wanted):
+            break
     if stop is None:
         if any(f.id == "start-unreadable" for f in walk.findings):
             walk.ended = "layout"
@@ -332,18 +387,79 @@ def image_fault(data: bytes, machine: str) -> str:
     count, optional = int.from_bytes(data[at + 6 : at + 8], "little"), int.from_bytes(data[at + 20 : at + 22], "little")
     head = data[at + 24 : at + 24 + optional]
     magic = int.from_bytes(head[:2], "little")
-    if len(head) < 72 or magic not in (0x10B, 0x20B):
+    if len(head) < 72 or magic not in (_NARROW, _WIDE):
         return "loader-no-program"
     if int.from_bytes(head[68:70], "little") != _EFI_APPLICATION:
         return "loader-no-application"
     if int.from_bytes(head[60:64], "little") > len(data):
         return "loader-cut-short"
-    for number in range(count):
-        raw = data[at + 24 + optional + 40 * number :][:40]
+    directories = 92 + 16 * (magic == _WIDE)
+    if int.from_bytes(head[directories : directories + 4], "little") > _MOST_DIRECTORIES:
+        return "loader-no-program"
+    sections = [data[at + 24 + optional + 40 * number :][:40] for number in range(count)]
+    enters = False
+    for raw in sections:
         size, place = int.from_bytes(raw[16:20], "little"), int.from_bytes(raw[20:24], "little")
         if len(raw) < 40 or (size and place + size > len(data)):
             return "loader-cut-short"
-    return ""
+        entry = int.from_bytes(head[16:20], "little") - int.from_bytes(raw[12:16], "little")
+        enters |= 0 <= entry < size and set(data[place + entry : place + entry + _EMPTY_CODE]) not in _EMPTY
+        if size and raw[:8].rstrip(b"\0") in _NEVER_EMPTY and set(data[place : place + size]) in _EMPTY:
+            return "loader-hollow"
+    if not enters or not _relocates(data, head, sections):
+        return "loader-hollow"
+    return "" if _within(data, head) else "loader-cut-short"
+
+
+def _within(data: bytes, head: bytes) -> bool:
+    """Its certificates (the fifth directory: bytes of the file) end within it."""
+    place = (112 if head[:2] == b"\x0b\x02" else 96) + 4 * 8
+    first, size = (int.from_bytes(head[place + n : place + n + 4], "little") for n in (0, 4))
+    return not size or first + size <= len(data)
+
+
+def _relocates(data: bytes, head: bytes, sections: Sequence[bytes]) -> bool:
+    """The blocks of base relocations (the sixth directory) follow each other to its end, none of no length: else
+    firmware does not move the program to where it has room."""
+    place = (112 if head[:2] == b"\x0b\x02" else 96) + 5 * 8
+    first, size = (int.from_bytes(head[place + n : place + n + 4], "little") for n in (0, 4))
+    own = next(
+        (
+            int.from_bytes(raw[20:24], "little") + first - int.from_bytes(raw[12:16], "little")
+            for raw in sections
+            if 0 <= first - int.from_bytes(raw[12:16], "little") < int.from_bytes(raw[16:20], "little")
+        ),
+        None,
+    )
+    if not size or own is None or len(head) < place + 8:
+        return True
+    table, at = data[own : own + size], 0
+    while at + 8 <= len(table):
+        length = int.from_bytes(table[at + 4 : at + 8], "little")
+        if not 8 <= length <= size:
+            return False
+        at += length
+    return True
+
+
+def is_chosen(volume: FatVolume, files: FatListing, path: str) -> bool:
+    """Firmware takes the first file whose head is an application's, for whatever machine, and where that fails looks at
+    no other volume of the disk (as the reference firmware does, tried on it)."""
+    file = files.find(path)
+    if file is None or file.is_directory:
+        return False
+    try:
+        data = content(volume, file)
+    except DecodeError:
+        return False
+    at = int.from_bytes(data[0x3C:0x40], "little")
+    head = data[at + 24 : at + _NT_HEADERS]
+    return (
+        machine_of(data) is not None
+        and len(head) == _NT_HEADERS - 24
+        and int.from_bytes(head[:2], "little") in (_NARROW, _WIDE)
+        and int.from_bytes(head[68:70], "little") == _EFI_APPLICATION
+    )
 
 
 def carries_signature(data: bytes) -> bool:
@@ -372,9 +488,15 @@ def second_stage_loader(
         return _started(walk, found, where, file, machine, depth + 1)
 
     grub = grub_image(data)
+    if grub is not None and not grub.whole:
+        return Stop("loader", "loader-hollow", f"partition {number}: {path}")
     if grub is not None:
-        return grub_stop(grub, found, number, walk, start)
+        return grub_stop(grub, found, number, walk, start, folder)
     if _SHIM_NAME[machine].encode("utf-16-le") in data:
+        again = f"{folder}/{_AGAIN_NAME[machine]}"
+        if folder.lower() == "efi/boot" and found.find(number, again) is not None:
+            walk.step("tries", where=f"partition {number}", file=again)
+            return csv_stop(found, number, machine, start)
         beside = f"{folder}/{_SHIM_NAME[machine]}"
         if found.find(number, beside) is None:
             return Stop("loader", "second-program-missing", f"partition {number}: {beside}")

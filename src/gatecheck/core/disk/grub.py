@@ -17,6 +17,7 @@ from gatecheck.core.volume.tree import Filesystem
 
 _MOST_STEPS, _DEEPEST = 4000, 8
 _MOST_DIGITS = 10
+_READS_IN = ("configfile", "source", ".", "normal")
 _LONGEST, _LETTERS_A_STEP, _STEPS_A_SEARCH = 4096, 1024, 16
 """letters of a word that names are filled into; what a script that is read in, and a search of all volumes, count
 for"""
@@ -43,13 +44,16 @@ class _Run:
     """it goes on for longer, or deeper, than it is followed: no word on what it leads to"""
 
 
-def grub_stop(image: Image, volumes: OpenVolumes, number: int, walk: Walk, start: Start) -> Stop | None:
-    """None where its script finds all that it names. `number`: the volume that it was started from."""
+def grub_stop(
+    image: Image, volumes: OpenVolumes, number: int, walk: Walk, start: Start, folder: str = ""
+) -> Stop | None:
+    """None where its script finds all that it names. `number`, `folder`: where it was started from."""
     run = _Run(volumes, image, walk, start, number)
     device, path = _split(image.prefix)
     own = _device(run, device) if device else number
     run.root = own if own is not None else number
     run.names |= {"root": _name(run.root), "prefix": f"({_name(run.root)}){path}"}
+    run.names["cmdpath"] = f"({_name(number)})/{folder}"
     if image.config:
         _execute(run, _tokens(image.config), 0)
         if run.stop or run.chosen or run.lost:
@@ -315,8 +319,12 @@ def _do(run: _Run, words: list[str], depth: int) -> bool:
         "terminal_input",
         "terminal_output",
         "serial",
+        *_READS_IN,
     )
     files = [w for w in rest if not w.startswith("--")]
+    if name in _READS_IN and files and files[0].startswith("(memdisk)") and run.image.opaque:
+        run.lost = True
+        return False
     if name in ("configfile", "source", ".") and files:
         text = _read(run, files[0])
         if text is None:

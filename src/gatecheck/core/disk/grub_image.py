@@ -9,24 +9,31 @@ import lzma
 from collections.abc import Iterator
 from dataclasses import dataclass
 
+from gatecheck.core.disk.sectors import CapturedSectors
+from gatecheck.core.errors import DecodeError
+from gatecheck.core.volume.fat.layout import listing, read_fat
+
 _MAGIC = b"mimg"
 _ELF, _MEMDISK, _CONFIG, _PREFIX = 0, 1, 2, 3
+_ELF_MARK, _TAIL = b"\x7fELF", 4096
 _ELF_HEAD = 52
 """bytes of the shorter of its two heads"""
 _LARGEST_CORE, _CODE = 32 << 20, (0x600, 0x1800)
-_MOST_MODULES = 600
+_MOST_MODULES, _LARGEST_FILE = 600, 1 << 20
 
 
 @dataclass(frozen=True, slots=True)
 class Image:
-    """What a GRUB image carries. `memdisk`: path -> bytes where it is a tar archive; `opaque`: it has a memory disk of
-    another kind."""
+    """What a GRUB image carries. `memdisk`: path -> bytes where it is a tar archive or a FAT
+    volume; `opaque`: it has a memory disk of
+    another kind; `whole`: what it carries fills the room that it says it has, and every module is one."""
 
     prefix: str
     config: str
     memdisk: dict[str, bytes]
     modules: frozenset[str]
     opaque: bool = False
+    whole: bool = True
 
 
 def grub_image(data: bytes) -> Image | None:
@@ -61,6 +68,17 @@ def unpacked_core(raw: bytes) -> bytes | None:
     return None
 
 
+def is_packed_core(raw: bytes) -> bool:
+    """Does this say of itself that it is such a core: what is packed, and what comes of it, are of sensible lengths."""
+    packed, size = int.from_bytes(raw[8:12], "little"), int.from_bytes(raw[12:16], "little")
+    return _CODE[0] < packed < size <= _LARGEST_CORE and packed < len(raw) + 512
+
+
+def has_spare_parity(raw: bytes) -> bool:
+    """Does the core carry parity of its own from which it mends itself as it starts (offset 16)."""
+    return 0 < int.from_bytes(raw[16:20], "little") < _LARGEST_CORE
+
+
 def _carried(data: bytes, at: int) -> Image | None:
     wide = data[at + 4 : at + 8] == bytes(4)
     offset, size = (
@@ -72,7 +90,7 @@ def _carried(data: bytes, at: int) -> Image | None:
         return None
     place, end, prefix, config = at + offset, at + size, "", ""
     memdisk: dict[str, bytes] = {}
-    opaque, names = False, set[str]()
+    opaque, whole, names = False, True, set[str]()
     for _ in range(_MOST_MODULES):
         if place + 8 > end:
             break
@@ -88,12 +106,13 @@ def _carried(data: bytes, at: int) -> Image | None:
         elif kind == _CONFIG:
             config = body.split(b"\0")[0].decode("utf-8", "replace")
         elif kind == _MEMDISK:
-            memdisk = dict(_tar(body))
+            memdisk = dict(_tar(body)) or dict(_fat(body))
             opaque = not memdisk
         elif kind == _ELF:
+            whole &= body[:4] == _ELF_MARK and any(body[-_TAIL:])
             names.add(_module_name(body))
         place += length
-    return Image(prefix, config, memdisk, frozenset(names), opaque)
+    return Image(prefix, config, memdisk, frozenset(names), opaque, whole and place + 8 > end)
 
 
 def _module_name(elf: bytes) -> str:
@@ -126,6 +145,23 @@ def _module_name(elf: bytes) -> str:
         if elf[strings + name : strings + name + 9] == b".modname\0":
             return elf[at : at + size].split(b"\0")[0].decode("ascii", "replace")
     return ""
+
+
+def _fat(raw: bytes) -> Iterator[tuple[str, bytes]]:
+    """The smaller files of a FAT volume, whose names have no case."""
+    try:
+        volume = read_fat(CapturedSectors({0: raw[: len(raw) // 512 * 512]}, sector=512), 0)
+    except DecodeError:
+        return
+    for path, file in listing(volume).files.items():
+        if file.is_directory or not 0 < file.size <= _LARGEST_FILE:
+            continue
+        try:
+            each = volume.cluster_sectors * volume.sector
+            chain = list(volume.chain(file.cluster, -(-file.size // each)))
+            yield path.lower(), b"".join(volume.cluster(c, path) for c in chain)[: file.size]
+        except DecodeError:
+            continue
 
 
 def _tar(raw: bytes) -> Iterator[tuple[str, bytes]]:

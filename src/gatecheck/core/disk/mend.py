@@ -14,6 +14,8 @@ from gatecheck.core.disk.bootpath import BIOS, BootPath, boot_path
 from gatecheck.core.disk.division import division_of
 from gatecheck.core.disk.mend_boot import boot_plans
 from gatecheck.core.disk.mend_loader import loader_plans
+from gatecheck.core.disk.mend_partition import partition_plans
+from gatecheck.core.disk.mend_program import program_plans
 from gatecheck.core.disk.mend_table import table_plans
 from gatecheck.core.disk.mend_volume import volume_plans
 from gatecheck.core.disk.overlay import Overlay
@@ -90,8 +92,11 @@ def kinds_of_plan(
         return [iter(()), iter(()), iter(())]
     division = division_of(disk)
     stops = "" if now.boots or not now.findings else now.findings[-1].id
-    kinds: list[Iterator[RepairPlan]] = [table_plans(disk, division, mode), volume_plans(disk, division, mode)]
-    kinds.append(iter(boot_plans(disk, division, stops)) if mode == BIOS else loader_plans(disk, stops, machine))
+    kinds: list[Iterator[RepairPlan]] = [
+        chain(table_plans(disk, division, mode), partition_plans(disk, division, mode)),
+        volume_plans(disk, division, mode),
+    ]
+    kinds.append(iter(boot_plans(disk, division, stops)) if mode == BIOS else _of_programs(disk, stops, machine))
 
     def judged(found: Iterator[RepairPlan]) -> Iterator[RepairPlan]:
         for plan in found:
@@ -103,6 +108,12 @@ def kinds_of_plan(
                 yield replace(plan, writes=tuple(changed), boots_after=is_walked(after))
 
     return [judged(kind) for kind in kinds]
+
+
+def _of_programs(disk: Sectors, stops: str, machine: str) -> Iterator[RepairPlan]:
+    """What the disk itself tells of the program first, then another program in its place."""
+    yield from program_plans(disk, stops, machine)
+    yield from loader_plans(disk, stops, machine)
 
 
 def _stands(disk: Sectors, own: Write) -> bool:

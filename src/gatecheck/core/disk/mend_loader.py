@@ -97,6 +97,7 @@ _MENDABLE = (
     "loader-other-machine",
     "loader-no-application",
     "loader-cut-short",
+    "loader-hollow",
 )
 
 

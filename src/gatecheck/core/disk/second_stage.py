@@ -18,6 +18,8 @@ from gatecheck.core.volume.tree import Filesystem, Node, whole_content
 
 _MOST_CONFIG, _LARGEST_KERNEL = 1 << 20, 512 << 20
 _KERNEL_HEAD = 0x300
+_UNIFIED, _PROGRAM_HEAD = b".osrel\0", 4096
+"""a program of Linux, kernel and all, that the loader of systemd lists (UAPI, "Unified Kernel Image")"""
 
 
 @dataclass(slots=True)
@@ -141,7 +143,8 @@ def systemd_stop(volumes: OpenVolumes, number: int, walk: Walk, start: Start) ->
         key=lambda n: n.path,
         reverse=True,
     ):
-        return start(number, node.path)
+        if _UNIFIED in next((p for p in volume.content(node) if isinstance(p, bytes)), b"")[:_PROGRAM_HEAD]:
+            return start(number, node.path)
     if volume.find("EFI/Microsoft/Boot/bootmgfw.efi"):
         return start(number, "EFI/Microsoft/Boot/bootmgfw.efi")
     return Stop("loader", "configuration-missing", f"partition {number}: loader/entries")
@@ -158,6 +161,24 @@ def _pairs(text: str) -> dict[str, str]:
                 else value.strip()
             )
     return found
+
+
+def csv_stop(volumes: OpenVolumes, number: int, machine: str, start: Start) -> Stop | None:
+    """The program that makes boot entries anew: the first that a list in a folder of EFI names is started (shim,
+    README.fallback)."""
+    volume = volumes.opened(number)
+    if volume is None:
+        return None
+    names = (f"boot{machine}.csv", "boot.csv")
+    for node in volume.nodes():
+        parts = node.path.lower().split("/")
+        if len(parts) != 3 or parts[0] != "efi" or parts[1] == "boot" or parts[2] not in names or node.is_folder:
+            continue
+        raw = whole_content(volume, node, _MOST_CONFIG)
+        text = raw.decode("utf-16" if raw[:2] in (b"\xff\xfe", b"\xfe\xff") else "utf-16-le", "replace")
+        file = text.split("\n")[0].split(",")[0].strip().strip("\\/")
+        return start(number, f"{node.path.rpartition('/')[0]}/{file}")
+    return Stop("loader", "configuration-missing", f"partition {number}: EFI/*/BOOT{machine.upper()}.CSV")
 
 
 def windows_stop(volumes: OpenVolumes, number: int, walk: Walk, *, store: str, loader: str) -> Stop | None:

@@ -6,7 +6,7 @@ named, never taken for zeros."""
 from __future__ import annotations
 
 from bisect import bisect_left, bisect_right
-from collections.abc import Iterable, Mapping, Sequence
+from collections.abc import Iterable, Mapping
 from dataclasses import dataclass
 from itertools import accumulate
 from typing import Protocol
@@ -15,6 +15,9 @@ from gatecheck.core.errors import DecodeError
 
 SECTOR_SIZES = (512, 1024, 2048, 4096)
 UNREADABLE, NOT_CAPTURED, BEYOND = "unreadable", "not captured", "beyond the end"
+
+
+_HEADER = b"EFI PART"
 
 
 @dataclass(frozen=True, slots=True)
@@ -151,7 +154,15 @@ def sectors_of(start: bytes, sector: int | None = None) -> CapturedSectors:
     return CapturedSectors({0: start}, sector=sector or guessed_sector(start))
 
 
-def guessed_sector(start: bytes, signature: bytes = b"EFI PART") -> int:
-    """512, or 4096 where the GPT header stands there and not at 512."""
-    found: Sequence[int] = [size for size in (512, 4096) if start[size : size + len(signature)] == signature]
-    return found[0] if found else 512
+def guessed_sector(start: bytes, end: bytes = b"", size: int = 0) -> int:
+    """512, or 4096 where a GPT header stands in that disk's second or last sector and in none of the other's, or where
+    the protective record is as long as `size` bytes are in such sectors. `end`: the last 4096 bytes."""
+    for each in (512, 4096):
+        if start[each : each + len(_HEADER)] == _HEADER:
+            return each
+    for each in (512, 4096):
+        if end[len(end) - each :][: len(_HEADER)] == _HEADER and len(end) >= each:
+            return each
+    told = int.from_bytes(start[458:462], "little")
+    is_guard = start[450:451] == b"\xee" and start[454:458] == b"\1\0\0\0" and start[510:512] == b"\x55\xaa"
+    return 4096 if is_guard and size and (told + 1) * 4096 == size else 512

@@ -7,6 +7,7 @@ disk, data first, what points at it last."""
 from __future__ import annotations
 
 import struct
+from collections.abc import Sequence
 from dataclasses import dataclass
 
 from gatecheck.core.errors import DecodeError
@@ -34,6 +35,13 @@ def put_file(volume: FatVolume, path: str, data: bytes) -> list[FatWrite]:
     """Writes that put this file there, in the place of one of that name. Raises DecodeError where there is no room, the
     name is none that fits 8.3, or the table cannot be read."""
     return _Putting(volume).put(path, data)
+
+
+def link_clusters(volume: FatVolume, clusters: Sequence[int]) -> list[FatWrite]:
+    """Writes that make these clusters one chain, with its end. Raises DecodeError where the table cannot be read."""
+    own = _Putting(volume)
+    own.changed = dict(zip(clusters, [*clusters[1:], own.end], strict=True))
+    return [*own.tables(), *own.count()]
 
 
 class _Putting:
