@@ -9,15 +9,17 @@ from __future__ import annotations
 import argparse
 import sys
 import time
-from collections import Counter
+from collections import Counter, defaultdict
 from pathlib import Path
 
 import numpy as np
 
+sys.path.insert(0, str(Path(__file__).parent))
 sys.path.insert(0, str(Path(__file__).parents[1] / "tests" / "core" / "signal"))
 import rooms
 from currents import current
 
+from calibration import Calibration
 from gatecheck.core.signal.sound import judge_sound
 from gatecheck.core.signal.supply import judge_supply
 from gatecheck.practice.sounds import KINDS, SPEEDS, Scene, Trace, sound, trace
@@ -49,6 +51,7 @@ def main() -> None:
     table: Counter[tuple[str, str]] = Counter()
     by_snr: dict[float, Counter[str]] = {}
     speeds: Counter[str] = Counter()
+    surely: defaultdict[str, Calibration] = defaultdict(Calibration)
     spent, heard_seconds = 0.0, 0.0
     for number in range(arguments.sounds):
         kind, snr = KINDS[number % len(KINDS)], float(rng.choice([30, 20, 15, 10, 5, 0]))
@@ -59,6 +62,8 @@ def main() -> None:
         spent, heard_seconds = spent + time.perf_counter() - start, heard_seconds + scene.seconds
         said = found.outcome or "cannot tell"
         table[kind, said] += 1
+        if found.outcome is not None:
+            surely["sound, own generator"].add(found.weights, is_right=said == kind)
         by_snr.setdefault(snr, Counter())[
             "right" if said == kind else "cannot tell" if found.outcome is None else "wrong"
         ] += 1
@@ -92,6 +97,8 @@ def main() -> None:
         )
         seen = judge_supply(*trace(own, arguments.seed * 100_000 + number))
         traces[own.kind, seen.outcome or "cannot tell"] += 1
+        if seen.outcome is not None:
+            surely["supply, own generator"].add(seen.weights, is_right=seen.outcome == own.kind)
         if own.kind in ("normal", "restarting"):
             forms["right" if seen.form_factor == own.form else "wrong"] += 1
         if arguments.wrong and seen.outcome != own.kind:
@@ -104,6 +111,8 @@ def main() -> None:
         own_sound = rooms.heard(kind, arguments.seed * 100_000 + number)
         found = judge_sound(own_sound.samples, own_sound.rate)
         in_rooms[kind, found.outcome or "cannot tell"] += 1
+        if found.outcome is not None:
+            surely["sound, rooms"].add(found.weights, is_right=found.outcome == kind)
         if found.outcome == kind and kind in ("ticking", "clunking"):
             rates["rate right" if abs(found.rhythm.rate / own_sound.beat - 1) < 0.06 else "rate wrong"] += 1
     print("struck and heard in a room:")
@@ -116,8 +125,12 @@ def main() -> None:
         made = current(("normal", "no-spin", "restarting", "flat")[number % 4], arguments.seed * 100_000 + number)
         seen = judge_supply(made.times, made.rails)
         told["right" if seen.outcome == made.kind else "cannot tell" if seen.outcome is None else "wrong"] += 1
+        if seen.outcome is not None:
+            surely["supply, worked out from a motor"].add(seen.weights, is_right=seen.outcome == made.kind)
         told["form right" if seen.form_factor == made.form else "form wrong"] += 1
     print("worked out from a motor:", dict(told))
+    for name, own_pairs in surely.items():
+        print("\n".join(own_pairs.lines(name)))
 
 
 if __name__ == "__main__":

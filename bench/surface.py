@@ -15,10 +15,12 @@ from pathlib import Path
 
 import numpy as np
 
+sys.path.insert(0, str(Path(__file__).parent))
 sys.path.insert(0, str(Path(__file__).parents[1] / "tests" / "core" / "scan"))
 from maps import KINDS, drawn
 from tracks import WAYS, tracked
 
+from calibration import Calibration
 from gatecheck.core.scan.evidence import scanned
 from gatecheck.core.scan.judge import judge_map
 from gatecheck.core.scan.map_page import _HEAD, _ROW, MAGIC, read_map_page
@@ -29,6 +31,7 @@ def matrix(maps: int, seed: int) -> None:
     told: Counter[tuple[str, str]] = Counter()
     stated: Counter[str] = Counter()
     within, timed, invented, shares = 0, 0, 0, []
+    surely = Calibration()
     rng = np.random.default_rng(seed)
     for number in range(maps):
         own = drawn(
@@ -43,6 +46,7 @@ def matrix(maps: int, seed: int) -> None:
         )
         found = judge_map(own.map, disk_sectors=own.disk_sectors)
         told[own.kind, found.pattern] += 1
+        surely.add(found.weights, is_right=found.pattern == own.kind)
         stated[f"{max(found.weights.values()):.1f}"] += 1
         invented += found.unreadable_sectors != own.bad_sectors
         if own.kind == "one-head" and found.heads:
@@ -60,6 +64,7 @@ def matrix(maps: int, seed: int) -> None:
         )
     right = sum(n for (a, b), n in told.items() if a == b)
     print(f"\n{right} of {maps} rightly ({right / maps:.1%}); counts of unreadable sectors that differ: {invented}")
+    print("\n".join(surely.lines("own generator")))
     print(f"time left within a tenth of the true one: {within} of {timed}")
     print(
         f"share of the dead head: median error {np.median(shares):.1%}, nine in ten within "
@@ -71,6 +76,7 @@ def by_tracks(each: int, seed: int) -> None:
     """The second generator: so many maps of each kind and way of reading."""
     told: Counter[tuple[str, str]] = Counter()
     ways: Counter[tuple[str, str]] = Counter()
+    surely = Calibration()
     heads: dict[str, Counter[str]] = {way: Counter() for way in WAYS}
     for kind in KINDS:
         for way in WAYS:
@@ -78,6 +84,7 @@ def by_tracks(each: int, seed: int) -> None:
                 own = tracked(kind, way, seed * 1000 + number)
                 found = judge_map(own.map, sector_size=own.disk.sector, disk_sectors=own.disk.sectors)
                 told[kind, found.pattern] += 1
+                surely.add(found.weights, is_right=found.pattern == kind)
                 ways[kind, way] += found.pattern == kind
                 if kind == "one-head" and found.heads and own.share:
                     got = found.heads
@@ -94,6 +101,7 @@ def by_tracks(each: int, seed: int) -> None:
         print(f"| {kind} | " + " | ".join(cells) + " |")
     right = sum(n for (a, b), n in told.items() if a == b)
     print(f"\n{right} of {sum(told.values())} rightly ({right / max(sum(told.values()), 1):.1%})")
+    print("\n".join(surely.lines("by tracks")))
     for way in WAYS:
         print(f"{way}: " + ", ".join(f"{name} {many}" for name, many in heads[way].items()))
 
