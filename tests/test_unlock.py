@@ -15,7 +15,9 @@ from gatecheck.cli.main import main
 from gatecheck.core.disk.encode import mbr_start
 from gatecheck.core.locked.encode import Protection, luks2, noise, startup_file, windows_volume
 from gatecheck.core.volume.fat.encode import fat_volume
+from gatecheck.core.volume.fat.layout import read_fat
 from gatecheck.core.volume.lvm.encode import physical_volume
+from memory_disk import Memory
 
 MIB, FIRST = 1 << 20, 2048
 WORDS, STARTUP, WAY = b"counter words", noise("startup", 32), UUID(int=4)
@@ -141,9 +143,59 @@ def test_the_image_itself_is_never_written(images: Path, capsys: pytest.CaptureF
     status, _, err = run(capsys, "unlock", image, "--key-file", key, "--to", image)
     assert status == 2
     assert "expected another file than the image" in err
-    status, _, err = run(capsys, "volume", image, "--key-file", key, "--repair")
+
+
+def hurt_inside(plain: bytes) -> bytes:
+    """The second FAT's copy of one entry differs, and a cluster that no file has is taken."""
+    volume = read_fat(Memory(plain), 0)
+    raw = bytearray(plain)
+    for table in range(2):
+        at = (volume.reserved + table * volume.fat_sectors) * 512 + 900 * 2
+        raw[at : at + 2] = b"\xff\xff"
+    return bytes(raw)
+
+
+@pytest.mark.parametrize("name", ["windows", "linux"])
+def test_a_repair_through_the_key_is_written_encrypted_and_taken_back(
+    name: str, images: Path, capsys: pytest.CaptureFixture[str]
+) -> None:
+    plain = hurt_inside(PLAIN)
+    image, key, undo = images / f"{name}.img", images / f"{name}.key", str(images / "undo.json")
+    locked = (
+        windows_volume(plain, [Protection(WAY, "startup-key", startup=STARTUP)], places=PLACES)
+        if name == "windows"
+        else luks2(plain, [WORDS])
+    )
+    start = mbr_start([(7, True, FIRST, len(locked) // 512)]) if name == "windows" else b""
+    whole = start.ljust(FIRST * 512 if start else 0, b"\0") + locked
+    image.write_bytes(whole)
+    common = [str(image), "--key-file", str(key)]
+    status, planned, _ = run(capsys, "volume", *common, "--repair")
+    assert (status, planned["state"], planned["state_after"]) == (0, "damaged", "clean")
+    status, done, _ = run(capsys, "volume", *common, "--repair", "--apply", "--undo", undo)
+    assert (status, done["state"], done["findings"]) == (0, "clean", [])
+    after = image.read_bytes()
+    changed = [n for n in range(0, len(whole), 512) if whole[n : n + 512] != after[n : n + 512]]
+    assert 1 <= len(changed) <= 4, "whole encrypted sectors, and no others"
+    assert not any(plain[n : n + 512] in after for n in range(0, 8 * 512, 512) if any(plain[n : n + 512]))
+    assert main(["volume", str(image), "--revert", undo]) == 0
+    assert image.read_bytes() == whole
+
+
+def test_nothing_is_written_into_an_encryption_that_is_damaged(
+    images: Path, capsys: pytest.CaptureFixture[str]
+) -> None:
+    plain = hurt_inside(PLAIN)
+    locked = bytearray(windows_volume(plain, [Protection(WAY, "startup-key", startup=STARTUP)], places=PLACES))
+    locked[PLACES[1] : PLACES[1] + 64] = bytes(64)
+    image = images / "windows.img"
+    image.write_bytes(locked)
+    common = [str(image), "--key-file", str(images / "windows.key"), "--repair"]
+    assert run(capsys, "volume", *common)[0] == 0
+    status, _, err = run(capsys, "volume", *common, "--apply", "--undo", str(images / "undo.json"))
     assert status == 2
-    assert "only read" in err
+    assert "complete and whole" in err
+    assert image.read_bytes() == locked
 
 
 def test_a_key_comes_by_standard_input(

@@ -50,13 +50,19 @@ def _all_locked(arguments: argparse.Namespace, disk: Sectors) -> list[tuple[tupl
 
 def with_key(arguments: argparse.Namespace, disk: Sectors) -> WithOpened | None:
     """The disk with its encrypted volume open, None where no key was given. Raises InputError."""
+    found = opened_with_key(arguments, disk)
+    return None if found is None else WithOpened(disk, *found[0], found[1].inside)
+
+
+def opened_with_key(arguments: argparse.Namespace, disk: Sectors) -> tuple[tuple[int, int], Opened] | None:
+    """((first, last LBA), the volume that the key opens), None where no key was given. Raises InputError."""
     if arguments.key_file is None:
         return None
     key = read_key(arguments.key_file)
     said: list[InputError] = []
     for place, own in _all_locked(arguments, disk):
         try:
-            return WithOpened(disk, *place, own.open(key).inside)
+            return place, own.open(key)
         except (InputError, DecodeError) as error:
             said.append(InputError(str(error)))
     raise said[0]

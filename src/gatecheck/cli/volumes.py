@@ -4,18 +4,20 @@ from __future__ import annotations
 
 import argparse
 from collections.abc import Sequence
+from dataclasses import dataclass
 
 from gatecheck.adapters import file_rescue, image_writer
 from gatecheck.adapters.disk_image import ImageSectors
 from gatecheck.adapters.shipped_tables import disk_words
 from gatecheck.cli.disks import taken_back
-from gatecheck.cli.locked import with_key
+from gatecheck.cli.locked import opened_with_key, with_key
 from gatecheck.cli.output import print_json
 from gatecheck.cli.places import asked_place, pieces_of
 from gatecheck.core.disk.bootpath import BIOS, UEFI, boot_path
 from gatecheck.core.disk.mend import merged
 from gatecheck.core.disk.sectors import Sectors
 from gatecheck.core.errors import InputError
+from gatecheck.core.locked.model import Opened
 from gatecheck.core.volume.check import check, opened
 from gatecheck.core.volume.lvm.largest import largest_of_group
 from gatecheck.core.volume.repair import repair_of
@@ -48,8 +50,6 @@ def volume(arguments: argparse.Namespace) -> int:
     if arguments.apply != (arguments.undo is not None):
         raise InputError("--apply and --undo FILE: expected both, got one")
     if arguments.repair:
-        if arguments.key_file is not None:
-            raise InputError("--repair: expected without --key-file: an encrypted volume is only read")
         return _repair(arguments)
     words = disk_words()
     disk, place = _opened_place(arguments)
@@ -80,9 +80,31 @@ def volume(arguments: argparse.Namespace) -> int:
     return 0
 
 
+@dataclass(frozen=True, slots=True)
+class _Ground:
+    """What a repair sees, and where the volume stands in it; `opened`: what a key opened, None where there is none."""
+
+    seen: Sectors
+    place: tuple[int, int]
+    opened: Opened | None = None
+
+    def to_disk(self, writes: Sequence[tuple[int, bytes]]) -> list[tuple[int, bytes]]:
+        """As they stand on the disk: encrypted where the volume is. Raises InputError where that is not safe."""
+        return list(writes) if self.opened is None else self.opened.to_disk(writes)
+
+
+def _ground(arguments: argparse.Namespace) -> _Ground:
+    disk = ImageSectors(arguments.image, sector=arguments.sector_size)
+    found = opened_with_key(arguments, disk)
+    if found is None:
+        return _Ground(disk, place_of(disk, arguments.at, arguments.partition))
+    inside = found[1].inside
+    return _Ground(inside, largest_of_group(inside) or place_of(inside, None, None), found[1])
+
+
 def _repair(arguments: argparse.Namespace) -> int:
-    disk, words = ImageSectors(arguments.image, sector=arguments.sector_size), disk_words()
-    place = place_of(disk, arguments.at, arguments.partition)
+    words, ground = disk_words(), _ground(arguments)
+    disk, place = ground.seen, ground.place
     if arguments.apply and arguments.undo.exists():
         undo = image_writer.read_undo(arguments.undo)
         with image_writer.target(arguments.image) as own:
@@ -91,7 +113,7 @@ def _repair(arguments: argparse.Namespace) -> int:
                     f"--undo {arguments.undo}: expected a name that is free, got the undo file of what is applied "
                     f"already; --revert takes it back"
                 )
-        return _repaired(arguments, undo.plans, place)
+        return _repaired(arguments, undo.plans, ground)
     found = repair_of(disk, *place, only=arguments.only)
     if arguments.only:
         unknown = [name for name in arguments.only if name not in {g.id for g in found.groups}]
@@ -130,7 +152,7 @@ def _repair(arguments: argparse.Namespace) -> int:
             own,
             arguments.undo,
             [g.id for g in now.groups],
-            merged(disk, [pair for g in now.groups for pair in g.pairs]),
+            ground.to_disk(merged(disk, [pair for g in now.groups for pair in g.pairs])),
         )
         lost = before - _starts(arguments)
         if lost:
@@ -139,7 +161,7 @@ def _repair(arguments: argparse.Namespace) -> int:
                 f"--apply: expected the disk to start after it as it did before ({', '.join(sorted(lost))}), "
                 f"got one that does not: everything was undone at once"
             )
-    return _repaired(arguments, [g.id for g in now.groups], place)
+    return _repaired(arguments, [g.id for g in now.groups], ground)
 
 
 def _starts(arguments: argparse.Namespace) -> set[str]:
@@ -148,10 +170,10 @@ def _starts(arguments: argparse.Namespace) -> set[str]:
     return {mode for mode in (UEFI, BIOS) if boot_path(disk, mode).boots}
 
 
-def _repaired(arguments: argparse.Namespace, applied: Sequence[str], place: tuple[int, int]) -> int:
+def _repaired(arguments: argparse.Namespace, applied: Sequence[str], ground: _Ground) -> int:
     """The verdict afterwards."""
     words = disk_words()
-    after = check(ImageSectors(arguments.image, sector=arguments.sector_size), *place)
+    after = check(ground.seen, *ground.place)
     left = [{"id": f.id, "where": f.where, "text": words.say(f.text)} for f in after.findings]
     print_json({"applied": list(applied), "state": after.state, "findings": left, "undo": str(arguments.undo)})
     return 0

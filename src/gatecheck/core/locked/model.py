@@ -3,12 +3,15 @@
 from __future__ import annotations
 
 from abc import ABC, abstractmethod
+from collections.abc import Sequence
 from dataclasses import dataclass
 
 from gatecheck.core.errors import InputError
 from gatecheck.core.locked.keys import PASSPHRASE, RECOVERY_PASSWORD, STARTUP_KEY, Key
 from gatecheck.core.locked.sectors import OpenedSectors
 
+COMPLETE = ("encrypted", "suspended")
+"""states in which all of a volume is encrypted"""
 _NAMES = {
     RECOVERY_PASSWORD: "recovery password",
     PASSPHRASE: "passphrase",
@@ -73,6 +76,17 @@ class Opened:
     locked: Locked
     by: str
     inside: OpenedSectors
+
+    def to_disk(self, writes: Sequence[tuple[int, bytes]]) -> list[tuple[int, bytes]]:
+        """(byte of the disk, bytes as they stand there) for (byte of the inside, whole sectors). Raises InputError
+        where it is not safe: only an encryption that is complete and whole is written into through its key."""
+        own = self.locked
+        if own.hurt or own.state not in COMPLETE:
+            raise InputError(
+                "repair through the key: expected an encryption that is complete and whole, got one that is "
+                + ("damaged in a copy of its records" if own.hurt else own.state)
+            )
+        return self.inside.to_disk(writes)
 
 
 def not_opened(locked: Locked, key: Key | None, belongs: str = "") -> InputError:

@@ -21,7 +21,6 @@ from gatecheck.core.volume.lvm.largest import largest_of_group
 from gatecheck.server.volumes.partial_image import PartSectors, SectorStore
 
 _MOST_OPEN = 4
-_COMPLETE = ("encrypted", "suspended")
 
 
 @dataclass(slots=True)
@@ -51,14 +50,7 @@ class VolumeView:
 
     def to_disk(self, writes: Sequence[tuple[int, bytes]]) -> list[tuple[int, bytes]]:
         """Raises InputError where it is not safe to write through the key."""
-        if self.open is None or self.locked is None:
-            return list(writes)
-        if self.locked.hurt or self.locked.state not in _COMPLETE:
-            raise InputError(
-                "repair through the key: expected an encryption that is complete and whole, got one that is "
-                + ("damaged in a copy of its records" if self.locked.hurt else self.locked.state)
-            )
-        return self.open.inside.to_disk(writes)
+        return list(writes) if self.open is None else self.open.to_disk(writes)
 
     def told(self) -> Mapping[str, Any] | None:
         """What the screen shows of the encryption: nothing of the key."""
