@@ -339,7 +339,16 @@ def _shop(commands: Commands) -> None:
         )
         if name == "restore":
             own.add_argument("--over", action="store_true", help="even if the shop has tickets that the backup lacks")
+            own.add_argument(
+                "--rehearse",
+                action="store_true",
+                help="change nothing: restore it beside the shop, and compare the two",
+            )
         own.set_defaults(run=_late("shop", "keep"))
+    back = commands.add_parser("go-back", help="use the copy of the shop from before an update of the program")
+    back.add_argument("--data", type=Path, default=DATA, metavar="DIR", help="the shop's folder")
+    back.add_argument("--apply", action="store_true", help="do it; without this, say what would be lost")
+    back.set_defaults(run=_late("shop", "go_back"))
     doctor = commands.add_parser("doctor", help="look at what may keep the bench from working, and say what to do")
     doctor.add_argument("--data", type=Path, default=DATA, metavar="DIR", help="the shop's folder")
     doctor.add_argument("--host", default="0.0.0.0")

@@ -12,6 +12,10 @@ def keep(arguments: argparse.Namespace) -> int:
     if arguments.command == "backup":
         kept = keeping.backup(arguments.data, arguments.file)
         print(f"{arguments.file}: {kept.tickets} tickets, {kept.files} files, {kept.bytes / 1e6:.1f} MB; verified")
+    elif arguments.command == "restore" and arguments.rehearse:
+        from gatecheck.cli.output import print_json
+
+        print_json(keeping.rehearse_restore(arguments.file, arguments.data))
     elif arguments.command == "restore":
         kept, before = keeping.restore(arguments.file, arguments.data, over=arguments.over)
         print(
@@ -23,6 +27,28 @@ def keep(arguments: argparse.Namespace) -> int:
         print(f"{arguments.file}: ticket {arguments.number}, {kept.files} files")
     else:
         print(f"{keeping.import_ticket(arguments.file, arguments.data, shipped_model().knowledge)}: taken in")
+    return 0
+
+
+def go_back(arguments: argparse.Namespace) -> int:
+    from gatecheck.cli.output import print_json
+    from gatecheck.core.errors import InputError
+    from gatecheck.server.start import alone
+    from gatecheck.store import keeping
+
+    with alone(arguments.data):
+        copy, kept = keeping.go_back(arguments.data, apply=arguments.apply)
+    if copy is None:
+        raise InputError(f"--data {arguments.data}: expected a copy from before an update, got none")
+    print_json(
+        {
+            "copy": str(copy.path),
+            "tickets": copy.tickets,
+            "since": {"tickets": copy.tickets_since, "entries": copy.entries_since},
+            "applied": kept is not None,
+            "kept": str(kept) if kept else None,
+        }
+    )
     return 0
 
 

@@ -106,6 +106,15 @@ def _usable(folder: Path) -> None:
 
 
 @contextmanager
+def alone(folder: Path) -> Iterator[None]:
+    """No server works on this folder meanwhile. Raises StartError, naming who does."""
+    if not folder.is_dir():
+        raise StartError(f"--data {folder}: expected a shop's folder, got none")
+    with _only_one(folder, "", 0):
+        yield
+
+
+@contextmanager
 def _only_one(folder: Path, host: str, port: int) -> Iterator[None]:
     """One server over one folder: two would tell each other's browsers nothing. Raises StartError, naming who is
     there."""
@@ -119,7 +128,7 @@ def _only_one(folder: Path, host: str, port: int) -> Iterator[None]:
                 f"--data {folder}: expected a folder that no other server works on, got one held by {who}"
             ) from None
         file.truncate(0)
-        file.write(f"process {os.getpid()} at http://{host}:{port}")
+        file.write(f"process {os.getpid()}" + (f" at http://{host}:{port}" if host else ""))
         file.flush()
         yield
         file.truncate(0)

@@ -10,6 +10,7 @@ from pathlib import Path
 
 from gatecheck.core.errors import GateCheckError
 from gatecheck.store.migrations import migrate
+from gatecheck.store.updates import copy_before_update, too_new
 
 _BUSY_SECONDS = 10
 
@@ -31,7 +32,8 @@ def atomic(connection: sqlite3.Connection) -> Iterator[sqlite3.Connection]:
 
 
 class Database:
-    """The tickets' database. WAL, foreign keys, synchronous=FULL: a commit that returned is on the disk."""
+    """The tickets' database. WAL, foreign keys, synchronous=FULL: a commit that returned is on the disk. `safety_copy`:
+    what was copied before an older one was brought up to date."""
 
     def __init__(self, path: Path | None) -> None:
         self._name = "file:gatecheck?mode=memory" if path is None else str(path)
@@ -42,8 +44,12 @@ class Database:
         self._writer = self._connect()
         with self._write_lock:
             try:
+                problem = "" if path is None else too_new(self._writer, self._name)
+                if problem:
+                    raise StoreError(problem)
+                self.safety_copy = None if path is None else copy_before_update(self._writer, path)
                 migrate(self._writer, atomic)
-            except sqlite3.Error as error:
+            except (sqlite3.Error, OSError) as error:
                 raise StoreError(f"{self._name}: expected a database that can be written, got {error}") from error
 
     def _connect(self) -> sqlite3.Connection:

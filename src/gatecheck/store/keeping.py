@@ -24,6 +24,7 @@ from gatecheck.core.knowledge.tables import Knowledge
 from gatecheck.core.tape.parse import parse_entries, parse_facts
 from gatecheck.store.database import Database, StoreError, atomic
 from gatecheck.store.migrations import MIGRATIONS
+from gatecheck.store.updates import SafetyCopy, newest_copy, put_back
 
 DATABASE, FILES = "gatecheck.sqlite3", "files"
 COPIES, VOLUMES = "copies", "volumes"
@@ -157,6 +158,57 @@ def restore(source: Path, data: Path, *, over: bool = False) -> tuple[Kept, Path
         if before is not None and (data / folder).is_dir():
             (data / folder).rename(data / f"{folder}-{before.stem}")
     return Kept(tickets, len(content), 0), before
+
+
+def rehearse_restore(source: Path, data: Path) -> dict[str, object]:
+    """Restore a backup beside the shop, and compare: what it holds, what the shop has that it lacks, and what differs
+    in what both have. Changes nothing. Raises KeepingError for a backup that could not be restored."""
+    content = _opened(source)
+    with tempfile.TemporaryDirectory(prefix="gatecheck-") as scratch:
+        copy = Path(scratch) / DATABASE
+        with _zip(source, _LARGEST) as archive:
+            _member_to(archive, DATABASE, copy)
+        tickets = _checked_database(source, copy)
+        told: dict[str, object] = {"restorable": True, "tickets": tickets, "files": len(content)}
+        place = data / DATABASE
+        if not place.is_file():
+            return told | {"since": None, "differ": None}
+        with closing(sqlite3.connect(f"file:{place}?mode=ro", uri=True, timeout=30)) as running:
+            running.execute("ATTACH DATABASE ? AS old", (str(copy),))
+            since = {name: int(running.execute(query).fetchone()[0]) for name, query in _REHEARSED.items()}
+            differ = [row[0] for row in running.execute(_DIFFERENT)]
+    return told | {"since": since, "differ": differ}
+
+
+_REHEARSED = {
+    "tickets": (
+        "SELECT count(*) FROM main.ticket t WHERE NOT EXISTS (SELECT 1 FROM old.ticket o WHERE o.id = t.id AND "
+        "o.opened_at = t.opened_at)"
+    ),
+    "entries": (
+        "SELECT count(*) FROM main.entry e WHERE NOT EXISTS (SELECT 1 FROM old.entry o WHERE o.ticket_id = e.ticket_id "
+        "AND o.place = e.place AND o.made_at = e.made_at)"
+    ),
+    "files": "SELECT count(*) FROM main.file f WHERE NOT EXISTS (SELECT 1 FROM old.file o WHERE o.sha256 = f.sha256)",
+}
+_DIFFERENT = (
+    "SELECT DISTINCT t.number FROM main.entry e JOIN old.entry o ON o.ticket_id = e.ticket_id AND o.place = e.place "
+    "AND o.made_at = e.made_at JOIN main.ticket t ON t.id = e.ticket_id WHERE o.body IS NOT e.body ORDER BY t.number "
+    "LIMIT 50"
+)
+"""numbers of tickets one of whose entries is another in the backup"""
+
+
+def go_back(data: Path, *, apply: bool) -> tuple[SafetyCopy | None, Path | None]:
+    """(the newest copy from before an update that this program can use, where what it replaced is kept once `apply` has
+    put it in place). Raises KeepingError, StoreError."""
+    if not (data / DATABASE).is_file():
+        raise KeepingError(f"--data {data}: expected a shop's folder, got none with {DATABASE}")
+    try:
+        copy = newest_copy(data, DATABASE)
+        return copy, put_back(data, DATABASE, copy) if copy is not None and apply else None
+    except (sqlite3.Error, OSError) as error:
+        raise StoreError(f"go-back: expected a database that nobody uses, got {error}; nothing was changed") from error
 
 
 def _migrated(connection: sqlite3.Connection) -> None:

@@ -362,16 +362,35 @@ MIGRATIONS: tuple[tuple[str, tuple[str, ...]], ...] = (
 
 
 def migrate(connection: sqlite3.Connection, atomic: Atomic, upto: int | None = None) -> list[str]:
-    """Apply what is missing; returns the names of the steps applied. `upto` stops early (tests build old schemas)."""
-    connection.execute(_RECORD)
-    done = {row[0] for row in connection.execute("SELECT name FROM migration")}
-    applied = []
-    for name, statements in MIGRATIONS[:upto]:
-        if name in done:
-            continue
-        with atomic(connection):
+    """Apply what is missing, all of it in one transaction; returns the names of the steps applied. `upto` stops early
+    (tests build old schemas)."""
+    missing = missing_steps(connection)
+    applied = [(name, statements) for name, statements in MIGRATIONS[:upto] if name in missing]
+    if not applied:
+        return []
+    with atomic(connection):
+        for name, statements in applied:
             for statement in statements:
                 connection.execute(statement)
             connection.execute("INSERT INTO migration (name) VALUES (?)", (name,))
-        applied.append(name)
-    return applied
+    return [name for name, _ in applied]
+
+
+def steps_done(connection: sqlite3.Connection) -> list[str]:
+    """Names of the steps that a database has gone through, in their order; none where it is new."""
+    if not connection.execute("SELECT 1 FROM sqlite_master WHERE type = 'table' AND name = 'migration'").fetchone():
+        return []
+    return [row[0] for row in connection.execute("SELECT name FROM migration ORDER BY rowid")]
+
+
+def missing_steps(connection: sqlite3.Connection) -> list[str]:
+    """Names of this program's steps that a database has not gone through."""
+    connection.execute(_RECORD)
+    done = set(steps_done(connection))
+    return [name for name, _ in MIGRATIONS if name not in done]
+
+
+def foreign_steps(connection: sqlite3.Connection) -> list[str]:
+    """Names of steps that a database has gone through and this program does not know: a newer one made them."""
+    known = {name for name, _ in MIGRATIONS}
+    return [name for name in steps_done(connection) if name not in known]

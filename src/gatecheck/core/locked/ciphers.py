@@ -13,7 +13,7 @@ from typing import Protocol
 
 import numpy as np
 import numpy.typing as npt
-from cryptography.hazmat.primitives.ciphers import Cipher, algorithms, modes
+from cryptography.hazmat.primitives.ciphers import Cipher, CipherContext, algorithms, modes
 
 Words = npt.NDArray[np.uint64]
 _CHUNK = 1 << 18
@@ -51,20 +51,21 @@ class Xts:
     def encrypt(self, first: int, data: bytes) -> bytes:
         return self._run(first, data, lambda: Cipher(self._data, modes.ECB()).encryptor())
 
-    def _run(self, first: int, data: bytes, made: Callable[[], object]) -> bytes:
-        numbers = Cipher(self._tweak, modes.ECB()).encryptor()
-        blocks = made()
+    def _run(self, first: int, data: bytes, made: Callable[[], CipherContext]) -> bytes:
+        numbers, blocks = Cipher(self._tweak, modes.ECB()).encryptor(), made()
         out = np.empty(len(data) // 8, np.uint64)
         chunk = max(self.unit, _CHUNK // self.unit * self.unit)
+        masked = np.empty(min(chunk, len(data)) // 8, np.uint64)
+        middle = np.empty(len(masked) + 2, np.uint64)  # the library asks for room for a block more
         for start in range(0, len(data), chunk):
             count = min(chunk, len(data) - start) // self.unit
             own = _numbers(first + start // self.unit, count, self._step, self._offset, self._bits)
             tweaks = _tweaks(np.frombuffer(numbers.update(own.tobytes()), np.uint64).reshape(count, 2), self.unit)
-            words = np.frombuffer(data, np.uint64, count * self.unit // 8, start)
-            middle = blocks.update((words ^ tweaks).tobytes())  # type: ignore[attr-defined]
-            np.bitwise_xor(
-                np.frombuffer(middle, np.uint64), tweaks, out=out[start // 8 : start // 8 + count * self.unit // 8]
-            )
+            size = count * self.unit // 8
+            words = np.frombuffer(data, np.uint64, size, start)
+            np.bitwise_xor(words, tweaks, out=masked[:size])
+            blocks.update_into(masked[:size].data.cast("B"), middle.data.cast("B"))
+            np.bitwise_xor(middle[:size], tweaks, out=out[start // 8 : start // 8 + size])
         return out.tobytes()
 
 
