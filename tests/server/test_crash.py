@@ -75,7 +75,7 @@ def test_events_tell_of_every_change(tmp_path: Path) -> None:
         told: list[object] = []
         wanted = [{"kind": "ticket", "ticket": ticket}, {"kind": "entry", "ticket": ticket, "place": 0}]
         for line in lines:  # the client's own time limit ends a wait for events that never come
-            if line.startswith('data: {"'):
+            if line.startswith('data: {"kind"'):
                 told.append(json.loads(line[6:]))
             if all(event in told for event in wanted):
                 break

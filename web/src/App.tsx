@@ -1,4 +1,5 @@
-import { Component, type ReactNode } from 'react'
+import { useIsMutating } from '@tanstack/react-query'
+import { Component, useEffect, type ReactNode } from 'react'
 import { Route, Switch, useLocation, useSearch } from 'wouter'
 
 import { AwayError } from './api/client'
@@ -23,6 +24,7 @@ import { VolumeInstrument } from './features/volume'
 import { SurfaceInstrument } from './features/surface'
 import { ShelfPage } from './features/work/ShelfPage'
 import { TicketPage } from './features/ticket/TicketPage'
+import { Drafts, mayReload } from './lib/drafts'
 import { clock } from './lib/format'
 import { RouteBoundary } from './ui/RouteBoundary'
 import { T } from './words'
@@ -73,13 +75,45 @@ function Pages() {
   )
 }
 
-function AwayStrip() {
-  const since = useServerEvents()
-  if (!since) return null
+const drafts = new Drafts()
+document.addEventListener('input', ({ target }) => {
+  if (target instanceof HTMLInputElement || target instanceof HTMLTextAreaElement) drafts.typed(target)
+})
+
+/** Loads the page anew once the server runs a newer program, at a moment that loses nothing. */
+function useReload(isNewer: boolean): void {
+  const sending = useIsMutating()
+  const [path] = useLocation()
+  useEffect(() => {
+    if (!isNewer) return
+    const look = () => {
+      const dialog = document.querySelector('[role=dialog], [role=alertdialog]') !== null
+      if (mayReload({ drafts: drafts.any(), dialog, sending, path })) location.reload()
+    }
+    look()
+    for (const event of ['focusout', 'click', 'visibilitychange']) document.addEventListener(event, look)
+    return () => {
+      for (const event of ['focusout', 'click', 'visibilitychange']) document.removeEventListener(event, look)
+    }
+  }, [isNewer, sending, path])
+}
+
+function ServerStrip() {
+  const { since, isNewer } = useServerEvents()
+  useReload(isNewer)
+  if (since)
+    return (
+      <div role="status" className="flex gap-2 bg-brick px-7 py-1.5 text-m text-paper">
+        <strong>{T.away}</strong>
+        <span>{T.awayDetail(clock(since.toISOString()))}</span>
+      </div>
+    )
+  if (!isNewer) return null
   return (
-    <div role="status" className="flex gap-2 bg-brick px-7 py-1.5 text-m text-paper">
-      <strong>{T.away}</strong>
-      <span>{T.awayDetail(clock(since.toISOString()))}</span>
+    <div role="status" className="flex flex-wrap items-center gap-3 bg-indigo px-7 py-1.5 text-m text-paper">
+      <strong>{T.newProgram}</strong>
+      <span>{T.newProgramDetail}</span>
+      <button type="button" className="underline" onClick={() => location.reload()}>{T.newProgramNow}</button>
     </div>
   )
 }
@@ -89,7 +123,7 @@ export function App() {
     <FirstContact>
       <Gatekeeper><WordsProvider>
         <div className="flex h-full flex-col">
-          <AwayStrip />
+          <ServerStrip />
           <WorkNotices />
           <div className="min-h-0 flex-1">
             <Pages />

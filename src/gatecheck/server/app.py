@@ -2,6 +2,7 @@
 
 from __future__ import annotations
 
+import hashlib
 from collections.abc import AsyncIterator, Callable, Mapping, Sequence
 from contextlib import asynccontextmanager
 from pathlib import Path
@@ -112,6 +113,7 @@ def _authority(app: FastAPI, tls: BenchTls) -> None:
 def _front_end(app: FastAPI, dist: Path) -> None:
     app.mount("/assets", StaticFiles(directory=dist / "assets"), name="assets")
     index = (dist / "index.html").read_text(encoding="utf-8")
+    app.state.events.program = hashlib.sha256(index.encode()).hexdigest()[:16]  # it names every part of the pages
 
     @app.get("/{path:path}", include_in_schema=False)
     def page(path: str, request: Request) -> Response:

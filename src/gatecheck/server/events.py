@@ -20,6 +20,8 @@ class Events:
         self._listeners: set[asyncio.Queue[str | None]] = set()
         self._loop: asyncio.AbstractEventLoop | None = None
         self._number = 0
+        self.program = ""
+        """what tells one version of the pages from another"""
 
     def attach(self) -> None:
         """Remember the running loop; called once when the server starts."""
@@ -54,7 +56,7 @@ class Events:
         listener: asyncio.Queue[str | None] = asyncio.Queue()
         self._listeners.add(listener)
         try:
-            yield "retry: 1000\n\nevent: hello\ndata: {}\n\n"
+            yield f"retry: 1000\n\nevent: hello\ndata: {json.dumps({'program': self.program})}\n\n"
             while True:
                 try:
                     text = await asyncio.wait_for(listener.get(), _HEARTBEAT)

@@ -18,14 +18,19 @@ function refreshUnlessKnown(cache: QueryClient, change: Change): void {
   if (!isOwn) void cache.invalidateQueries({ queryKey: keys.tickets(change.ticket) })
 }
 
-/** Listens to the server's events and refreshes what they touch. Returns since when the server is away, or null. */
-export function useServerEvents(): Date | null {
+/** Listens to the server's events and refreshes what they touch. `since`: when the server went away, or null; `isNewer`: it runs another version of the program than this page. */
+export function useServerEvents(): { since: Date | null; isNewer: boolean } {
   const cache = useQueryClient()
+  const [isNewer, setIsNewer] = useState(false)
   const [awaySince, setAwaySince] = useState<Date | null>(null)
   useEffect(() => {
     const source = new EventSource('/api/events')
     let wasAway = false
-    source.addEventListener('hello', () => {
+    let program = ''
+    source.addEventListener('hello', (event) => {
+      const hello = JSON.parse(String(event.data)) as { program?: string }
+      if (program && hello.program && hello.program !== program) setIsNewer(true)
+      program ||= hello.program ?? ''
       setAwaySince(null)
       // whatever happened while it was away
       if (wasAway) void cache.invalidateQueries()
@@ -59,5 +64,5 @@ export function useServerEvents(): Date | null {
     }
     return () => source.close()
   }, [cache])
-  return awaySince
+  return { since: awaySince, isNewer }
 }

@@ -21,6 +21,8 @@ OUTCOMES = ("steady", "ticking", "clunking", "scraping", "restarting", "silent",
 RATE, SHORTEST, LONGEST = 16_000, 2.0, 125.0
 _TOO_QUIET, _CLIPPED = -75.0, 0.02
 _HEAVY, _SURE_DESPITE, _FEW_LINES, _SLOW_BEAT = 20.0, 0.95, 5, 0.5
+_MOST_OF_A_ROOM = 5
+"""deep sounds in a row that make a beat where no motor turns: a voice makes three or four by chance"""
 _SURE, _CONTACT, _LOUD_ROOM = 0.5, 0.07, -26.0
 _FINE_HOP, _BROAD, _TONE, _STANDS_OUT = 0.001, (1200.0, 7000.0), 3.0, 5.0
 """of contact: seconds of a value of its envelope, its band in Hz, how far a line may stand out of the noise around it,
@@ -268,7 +270,8 @@ def _scores(
                 regularity=beats["edges"].regularity,
             )
         )
-    clunks = _regular(beats["deep"], (0.15, 3.0), seconds, 3 if seconds < 9 else _least(4, beats["deep"], rotation))
+    few_are = 3 if seconds < 9 else _least(4, beats["deep"], rotation)
+    clunks = _regular(beats["deep"], (0.15, 3.0), seconds, few_are if rotation.rpm else _MOST_OF_A_ROOM)
     if clunks and beats["deep"].count == len(deep) and float(np.median([e.low for e in deep])) > _HEAVY:
         clunks = min(1.0, clunks + 0.3)  # slow ones are few: all of them keep the beat, and stand far out
     if clunks:
@@ -304,7 +307,7 @@ def _scores(
 
 
 def _least(usual: int, beat: Rhythm, rotation: Rotation) -> int:
-    """How many sounds make a beat: one fewer of slow ones, where a motor turns; in a room alone three make none."""
+    """How many sounds make a beat: one fewer of slow ones, where a motor turns."""
     return usual - 1 if beat.rate < _SLOW_BEAT and rotation.rpm else usual
 
 
