@@ -32,7 +32,10 @@ from boot_images import (
     two_fats,
 )
 
-_CONFIG = "search --set=root --file /EFI/BOOT/x.cfg\nconfigfile /EFI/BOOT/x.cfg\n"
+from gatecheck.adapters.disk_image import ImageSectors
+from gatecheck.core.volume.fat.layout import read_fat
+from gatecheck.core.volume.fat.write import put_file
+
 _GPT_TYPE = uuid.UUID("c12a7328-f81f-11d2-ba4b-00a0c93ec93b")
 _STANDARD = _of_debian("mbr.bin", 440)
 
@@ -90,9 +93,22 @@ _LOGICAL: Mapping[str, Make] = {
 
 # --- FAT volumes of odd counts
 
+
+def few_clusters(each: int) -> Make:
+    """A FAT32 of fewer clusters than FAT32 has by the book: mtools writes into none, so the program is put there by our
+    own writer."""
+
+    def make(image: Path) -> None:
+        system({}, bits="32", options=("-s", str(each)))(image)
+        for own in put_file(read_fat(ImageSectors(str(image)), FIRST), LOADER, APP):
+            patch(image, own.at, own.data)
+
+    return make
+
+
 _FATS: Mapping[str, Make] = {
-    "fat32-few": system(bits="32", options=("-s", "64")),
-    "fat32-fewer": system(bits="32", options=("-s", "128")),
+    "fat32-few": few_clusters(64),
+    "fat32-fewer": few_clusters(128),
     "fat12-tiny": system(bits="12", options=("-s", "128")),
     "fat32-one-table": system(options=("-f", "1")),
     "fat16-wide-root": system(bits="16", options=("-r", "2048")),

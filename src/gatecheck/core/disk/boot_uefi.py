@@ -22,11 +22,11 @@ from gatecheck.core.errors import DecodeError
 from gatecheck.core.fields import read_fields
 from gatecheck.core.firmware.pe import FALLBACK, machine_of
 from gatecheck.core.guid import guid_text
-from gatecheck.core.volume.fat.layout import FatFile, FatListing, FatVolume, listing, read_fat
+from gatecheck.core.volume.fat.layout import FAT32_FROM, FatFile, FatListing, FatVolume, listing, read_fat
 from gatecheck.core.volume.tree import whole_content
 
 _MOST_ENTRIES = 1024
-_NO_BLOCK_IO = 2
+_NO_BLOCK_IO, _FAT32_BITS = 2, 32
 _CHAINED = (0x05, 0x0F)
 _EMPTY_CODE, _EMPTY = 16, ({0x00}, {0xFF})
 """bytes at a program's entry point that are never all of these"""
@@ -256,6 +256,9 @@ def volumes(disk: Sectors, found: list[Slice], walk: Walk) -> Iterator[tuple[Sli
         if boot[21] <= 0xF7 and boot[21] not in (0xF0, 0x00, 0x01):
             walk.find("system-partition-broken", "layout", f"partition {own.number}: no media byte")
             continue
+        if volume.wide == _FAT32_BITS and volume.clusters < FAT32_FROM:
+            walk.find("system-partition-broken", "layout", f"partition {own.number}: FAT32 of {volume.clusters} clusters")
+            continue  # systems open it, the reference firmware does not
         if own.number and volume.sectors * volume.sector > (own.last - own.first + 1) * disk.sector:
             walk.find("volume-too-large", "layout", f"partition {own.number}")
         yield own, volume, listing(volume)

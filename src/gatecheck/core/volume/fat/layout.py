@@ -28,7 +28,7 @@ BOOT = (  # ECMA-107, 9.1; Microsoft 1.03, "Boot Sector and BPB"
 _LABEL_16, _LABEL_32 = 43, 71
 _ENTRY, _LONG, _VOLUME, _DIRECTORY = 32, 0x0F, 0x08, 0x10
 _DELETED, _END = 0xE5, 0x00
-_FAT16_FROM, _FAT32_FROM = 4085, 65525
+_FAT16_FROM, FAT32_FROM = 4085, 65525
 """clusters from which the FAT has entries of 16, of 32 bits (Microsoft 1.03, "FAT Type Determination")"""
 _MOST_DIRECTORY_CLUSTERS, _MOST_ENTRIES, _DEEPEST = 1024, 20_000, 32
 
@@ -184,7 +184,7 @@ def read_fat(disk: Sectors, first: int) -> FatVolume:
         )
     # the count of clusters says what it is (specification, 3.5); but only a FAT32 has neither a fixed root nor a short
     # size, and systems take one of few clusters for what its boot sector says
-    is_32 = clusters >= _FAT32_FROM or (not roots and not _int(fields, "fat_sectors_16"))
+    is_32 = clusters >= FAT32_FROM or (not roots and not _int(fields, "fat_sectors_16"))
     wide = 32 if is_32 else 16 if clusters >= _FAT16_FROM else 12
     if wide == 32 and not 2 <= _int(fields, "root_cluster") < clusters + 2:
         raise DecodeError(
