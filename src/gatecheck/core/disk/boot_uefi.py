@@ -257,7 +257,8 @@ def volumes(disk: Sectors, found: list[Slice], walk: Walk) -> Iterator[tuple[Sli
             walk.find("system-partition-broken", "layout", f"partition {own.number}: no media byte")
             continue
         if volume.wide == _FAT32_BITS and volume.clusters < FAT32_FROM:
-            walk.find("system-partition-broken", "layout", f"partition {own.number}: FAT32 of {volume.clusters} clusters")
+            few = f"partition {own.number}: FAT32 of {volume.clusters} clusters"
+            walk.find("system-partition-broken", "layout", few)
             continue  # systems open it, the reference firmware does not
         if own.number and volume.sectors * volume.sector > (own.last - own.first + 1) * disk.sector:
             walk.find("volume-too-large", "layout", f"partition {own.number}")
