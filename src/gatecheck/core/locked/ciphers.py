@@ -16,7 +16,7 @@ import numpy.typing as npt
 from cryptography.hazmat.primitives.ciphers import Cipher, CipherContext, algorithms, modes
 
 Words = npt.NDArray[np.uint64]
-_CHUNK = 1 << 18
+_CHUNK, _AT_ONCE = 1 << 17, 32
 _BLOCK = 16
 
 
@@ -54,18 +54,18 @@ class Xts:
     def _run(self, first: int, data: bytes, made: Callable[[], CipherContext]) -> bytes:
         numbers, blocks = Cipher(self._tweak, modes.ECB()).encryptor(), made()
         out = np.empty(len(data) // 8, np.uint64)
-        chunk = max(self.unit, _CHUNK // self.unit * self.unit)
-        masked = np.empty(min(chunk, len(data)) // 8, np.uint64)
+        units = min(max(1, _CHUNK // self.unit), len(data) // self.unit)
+        tweaks = _Tweaks(units, self.unit)
+        masked = np.empty(units * self.unit // 8, np.uint64)
         middle = np.empty(len(masked) + 2, np.uint64)  # the library asks for room for a block more
-        for start in range(0, len(data), chunk):
-            count = min(chunk, len(data) - start) // self.unit
+        for start in range(0, len(data), units * self.unit):
+            count = min(units, (len(data) - start) // self.unit)
             own = _numbers(first + start // self.unit, count, self._step, self._offset, self._bits)
-            tweaks = _tweaks(np.frombuffer(numbers.update(own.tobytes()), np.uint64).reshape(count, 2), self.unit)
+            mask = tweaks.of(np.frombuffer(numbers.update(own.tobytes()), np.uint64).reshape(count, 2))
             size = count * self.unit // 8
-            words = np.frombuffer(data, np.uint64, size, start)
-            np.bitwise_xor(words, tweaks, out=masked[:size])
+            np.bitwise_xor(np.frombuffer(data, np.uint64, size, start), mask, out=masked[:size])
             blocks.update_into(masked[:size].data.cast("B"), middle.data.cast("B"))
-            np.bitwise_xor(middle[:size], tweaks, out=out[start // 8 : start // 8 + size])
+            np.bitwise_xor(middle[:size], mask, out=out[start // 8 : start // 8 + size])
         return out.tobytes()
 
 
@@ -77,20 +77,42 @@ def _numbers(first: int, count: int, step: int, offset: int, bits: int) -> Words
     return numbers
 
 
-def _tweaks(first: Words, unit: int) -> Words:
-    """(units, 2) tweaks of each unit's first block -> those of all blocks, flat: times alpha (x, in GF(2^128)) from one
-    block to the next, by doubling what is there already."""
-    count, blocks = len(first), unit // _BLOCK
-    low, high = np.empty((blocks, count), np.uint64), np.empty((blocks, count), np.uint64)
-    low[0], high[0] = first[:, 0], first[:, 1]
-    there = 1
-    while there < blocks:
-        new = min(there, blocks - there)
-        low[there : there + new], high[there : there + new] = _times(low[:new], high[:new], there)
-        there *= 2
-    both = np.empty((count, blocks, 2), np.uint64)
-    both[:, :, 0], both[:, :, 1] = low.T, high.T
-    return both.reshape(-1)
+class _Tweaks:
+    """Tweaks of all blocks of up to so many units at a time, in room that is kept: fresh room costs more than what is
+    reckoned in it."""
+
+    def __init__(self, units: int, unit: int) -> None:
+        self.blocks = unit // _BLOCK
+        self.at_once = min(self.blocks, _AT_ONCE)
+        self.both = np.empty((units, self.blocks, 2), np.uint64)
+        self.low, self.high = np.empty((units, self.blocks), np.uint64), np.empty((units, self.blocks), np.uint64)
+        self.own, self.over = (np.empty((units, self.at_once - 1), np.uint64) for _ in range(2))
+        self.powers = np.arange(1, self.at_once, dtype=np.uint64)
+        self.rest = np.uint64(64) - self.powers
+
+    def of(self, first: Words) -> Words:
+        """(units, 2) tweaks of each unit's first block -> those of all blocks, flat: times x to the block's number, in
+        GF(2^128) modulo x^128 + x^7 + x^2 + x + 1; the first 32 at once, the rest by doubling what is there."""
+        count, there = len(first), self.at_once
+        low, high, own, over = self.low[:count], self.high[:count], self.own[:count], self.over[:count]
+        low[:, 0], high[:, 0] = first[:, 0], first[:, 1]
+        np.right_shift(first[:, 1:], self.rest, out=over)
+        np.left_shift(first[:, :1], self.powers, out=own)
+        own ^= over
+        for more in (1, 1, 5):  # what is carried out, times x, x^2, x^7
+            over <<= np.uint64(more)
+            own ^= over
+        low[:, 1:there] = own
+        np.left_shift(first[:, 1:], self.powers, out=own)
+        np.right_shift(first[:, :1], self.rest, out=over)
+        np.bitwise_or(own, over, out=high[:, 1:there])
+        while there < self.blocks:
+            new = min(there, self.blocks - there)
+            low[:, there : there + new], high[:, there : there + new] = _times(low[:, :new], high[:, :new], there)
+            there *= 2
+        both = self.both[:count]
+        both[:, :, 0], both[:, :, 1] = low, high
+        return both.reshape(-1)
 
 
 def _times(low: Words, high: Words, power: int) -> tuple[Words, Words]:
@@ -119,7 +141,9 @@ class Cbc:
 
     def decrypt(self, first: int, data: bytes) -> bytes:
         count = len(data) // self.unit
-        middle = Cipher(self._key, modes.ECB()).decryptor().update(data)
+        room = bytearray(len(data) + _BLOCK - 1)
+        Cipher(self._key, modes.ECB()).decryptor().update_into(data, room)  # a quarter of what `update` takes
+        middle = memoryview(room)[: len(data)]
         before = np.empty((count, self.unit), np.uint8)
         rows = np.frombuffer(data, np.uint8).reshape(count, self.unit)
         before[:, _BLOCK:] = rows[:, :-_BLOCK]
