@@ -56,8 +56,10 @@ def create_app(
         for ticket_id, name in (practice or {}).items():
             house.practice.connect(ticket_id, name, by="demo")
         after()
+        house.tickets.warm()
         yield
         events.close()
+        house.tickets.warming.close()
         house.practice.processes.close()
         house.volumes.close()
         house.shop.database.close()

@@ -46,9 +46,9 @@ class Assessment(Struct, frozen=True):
     questions: tuple[Question, ...]
 
 
-def assess(model: Model, state: TicketState) -> Assessment:
-    """Gates, suspects, next moves, held moves and the call. Pure."""
-    held = held_moves(model, state)
+def assess(model: Model, state: TicketState, held: Sequence[Held] | None = None) -> Assessment:
+    """Gates, suspects, next moves, held moves and the call. `held`: where that was worked out already. Pure."""
+    held = held_moves(model, state) if held is None else held
     plan = make_plan(model, state, held)
     call = make_call(model, state, held, plan)
     marginals = state.marginals

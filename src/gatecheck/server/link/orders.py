@@ -9,6 +9,7 @@ from collections.abc import Mapping, Sequence
 from typing import Any
 
 from gatecheck.core.capture.identity import Identity
+from gatecheck.core.decide.gates import gate_states
 from gatecheck.core.words.said import say, to_json
 from gatecheck.probe.orders import NEEDED, clearance, writes_sum
 from gatecheck.probe.settings import PROTOCOL
@@ -19,8 +20,8 @@ from gatecheck.server.link.order_kinds import ORDER_KINDS, InteractiveOrder, Ord
 from gatecheck.server.link.sessions import Sessions
 from gatecheck.server.link.wire import ProgressIn
 from gatecheck.server.shop import Shop, now
+from gatecheck.server.tickets.folded import FoldedTicket
 from gatecheck.server.tickets.service import Tickets
-from gatecheck.server.tickets.wire import TicketOut
 from gatecheck.store import Connection, StoreError, links
 from gatecheck.store.links import Link, Order, Session
 
@@ -60,8 +61,7 @@ class Orders:
         """The same for an order that was made here, with all that it carries; its number. `to`: the drive that was
         confirmed on the screen, for an order that writes. Raises StoreError where that drive does not say who it is,
         where two say that they are it, or where another order writes."""
-        ticket = self.tickets.ticket(ticket_id)
-        held = self.held_now(ticket, move_of(body))
+        held = self.held(ticket_id, move_of(body))
         if held:
             raise StoreError(f"order {body['order']}: {held}")
         writes = ORDER_KINDS[str(body["order"])].writes
@@ -117,7 +117,7 @@ class Orders:
                 f"{order.state}"
             )
         if what == "go-on":
-            held = self.held_now(self.tickets.ticket(ticket_id), move_of(order.body))
+            held = self.held_now(self.tickets.folded_of(ticket_id), move_of(order.body))
             if held:
                 raise StoreError(f"order {order.name}: {held}")
         with self.shop.database.write() as connection:
@@ -136,22 +136,23 @@ class Orders:
         self.sessions.notify(ticket_id, at_once=True)
         return order if what == "leave" and order.is_handed_out else None
 
-    def held(self, ticket_id: int, move: str) -> str:
+    def held(self, ticket_id: int, move: str | None) -> str:
         """Why this move is held back now; empty where it is not."""
-        return self.held_now(self.tickets.ticket(ticket_id), move)
+        return self.held_now(self.tickets.folded_of(ticket_id), move)
 
-    def held_now(self, ticket: TicketOut, move: str | None) -> str:
+    def held_now(self, folded: FoldedTicket, move: str | None) -> str:
         """The same for a ticket that was just looked at. A drive in doubt is not written to, whatever else would allow
         it."""
+        say_it = self.shop.words.say
         if move in ORDER_KINDS["mend"].moves and any(
-            g.id == "health" and g.state in ("shut", "suspect") for g in ticket.gates
+            g.id == "health" and g.state in ("shut", "suspect") for g in gate_states(folded.model, folded.state)
         ):
-            return self.shop.words.say(say("path.drive-in-doubt"))
-        return next((f"{h.why}. {h.release}" for h in ticket.held if h.move == move), "")
+            return say_it(say("path.drive-in-doubt"))
+        return next((f"{say_it(h.why)}. {say_it(h.release)}" for h in folded.held if h.move == move), "")
 
     def offers(self, ticket_id: int) -> list[dict[str, Any]]:
         """The orders that a person may give, and why one is held back."""
-        ticket = self.tickets.ticket(ticket_id)
+        ticket = self.tickets.folded_of(ticket_id)
         return [
             {"order": kind.name, "kind": variant, "move": move, "held": self.held_now(ticket, move)}
             for kind in ORDER_KINDS.values()
@@ -192,7 +193,7 @@ class Orders:
             entry = {"move": "live-start", "outcome": "runs", "note": to_json(say("evidence.hello", machine=text))}
             clock = self.captures.clock(link.ticket_id, machine, int(time.time()))
             entries = [(entry, f"hello-{session_id}"), *((body, f"clock-{session_id}") for body in clock)]
-            self.tickets.append_all(link.ticket_id, entries, by=BY)
+            self.tickets.note_all(link.ticket_id, entries, by=BY)
         held = self.held(link.ticket_id, "health-pages")
         self._first_order(link.ticket_id, held)
         self.sessions.notify(link.ticket_id, at_once=True)
@@ -222,7 +223,7 @@ class Orders:
                 for order in own:
                     if order.holder != session.id:
                         links.hand_out(connection, order.id, session.id)
-        ticket = self.tickets.ticket(link.ticket_id) if own else None
+        ticket = self.tickets.folded_of(link.ticket_id) if own else None
         return {"orders": [self._made_out(link, o, ticket) for o in own if ticket]}
 
     def _for(self, connection: Connection, link: Link, session: Session) -> list[Order]:
@@ -247,7 +248,7 @@ class Orders:
             return True
         return not self.sessions.is_heard(order.holder)
 
-    def _made_out(self, link: Link, order: Order, ticket: TicketOut) -> dict[str, Any]:
+    def _made_out(self, link: Link, order: Order, ticket: FoldedTicket) -> dict[str, Any]:
         cleared = [NEEDED[order.name]] if not self.held_now(ticket, move_of(order.body)) else []
         if cleared and order.name == "read" and not self.held_now(ticket, _SECTORS_MOVE):
             cleared.append("sectors")
@@ -280,7 +281,7 @@ class Orders:
     def next_ranges(self, secret: str, session_id: str, order_id: str, *, ahead: bool = False) -> dict[str, Any]:
         """What an order is to read next, by what was read so far; nothing where it needs no more, or is held by now."""
         ticket_id, order, reader = self._interactive(secret, session_id, order_id)
-        if self.held_now(self.tickets.ticket(ticket_id), move_of(order.body)):
+        if self.held_now(self.tickets.folded_of(ticket_id), move_of(order.body)):
             return {"ranges": [], "do": "pause"}
         return reader.next_ranges(ticket_id, order, session_id, ahead=ahead)
 
@@ -343,7 +344,7 @@ class Orders:
             return order.wanted
         return (
             ("pause" if kind.pausable else "stop")
-            if self.held_now(self.tickets.ticket(order.ticket_id), move_of(order.body))
+            if self.held_now(self.tickets.folded_of(order.ticket_id), move_of(order.body))
             else ""
         )
 

@@ -14,6 +14,7 @@ from typing import Any
 from gatecheck.core.belief.facts import FactValue
 from gatecheck.core.belief.model import Model
 from gatecheck.core.decide.assess import Assessment, assess
+from gatecheck.core.decide.interlocks import Held, held_moves
 from gatecheck.core.errors import TapeError
 from gatecheck.core.tape.entries import Broken, Entry, Part, StepDone
 from gatecheck.core.tape.fold import TicketState, fold
@@ -39,8 +40,13 @@ class FoldedTicket:
     state: TicketState
 
     @cached_property
+    def held(self) -> tuple[Held, ...]:
+        """What is held back: all that a link asks, and a hundredth of the whole assessment."""
+        return tuple(held_moves(self.model, self.state))
+
+    @cached_property
     def result(self) -> Assessment:
-        return assess(self.model, self.state)
+        return assess(self.model, self.state, self.held)
 
     @cached_property
     def job(self) -> Job | None:

@@ -22,6 +22,7 @@ from gatecheck.server.errors import NotFoundError
 from gatecheck.server.shop import Shop, now
 from gatecheck.server.tickets.folded import FoldCache, FoldedTicket, fold_ticket
 from gatecheck.server.tickets.view import ticket_view
+from gatecheck.server.tickets.warming import Warming
 from gatecheck.server.tickets.wire import AttachmentOut, HowOut, HowReadOut, SheetOut, TicketOut
 from gatecheck.store import Connection, StoreError, tickets
 from gatecheck.store.files import attachments
@@ -48,6 +49,15 @@ class Tickets:
         self._views: dict[int, tuple[FoldedTicket, TicketOut]] = {}
         self._tape_locks: dict[int, threading.Lock] = {}
         self._lock = threading.Lock()
+        self.warming = Warming(self.ticket)
+
+    def warm(self) -> None:
+        """Look at every open ticket, soon. Raises StoreError."""
+        self.warming.start()
+        with self.shop.database.read() as connection:
+            rows = tickets.tickets_on_bench(connection)
+        for row in rows:
+            self.warming.later(row.id)
 
     # --- reading -----------------------------------------------------------------------------------------------
 
@@ -192,7 +202,15 @@ class Tickets:
         """Append entries, each with the key of its request: all or none, in one transaction, with one fold and one
         event. An entry whose key is on the tape already is left out. `also` is done in the same transaction."""
         with self._appending(ticket_id):
-            return self._append_all(ticket_id, lambda folded: bodies, by=by, at=at, also=also, event=event)
+            self._append_all(ticket_id, lambda folded: bodies, by=by, at=at, also=also, event=event)
+            return self.ticket(ticket_id)
+
+    def note_all(self, ticket_id: int, bodies: Sequence[tuple[Body, str | None]], *, by: str) -> None:
+        """The same for entries that this program makes of nothing but its own words: the ticket is not looked at, which
+        two hundred machines that report at once would all wait for."""
+        with self._appending(ticket_id):
+            self._append_all(ticket_id, lambda folded: bodies, by=by, at=None, also=None, event="entry", shown=False)
+        self.warming.later(ticket_id)
 
     def append_made(
         self,
@@ -216,7 +234,8 @@ class Tickets:
             ]
 
         with self._appending(ticket_id):
-            return self._append_all(ticket_id, keyed, by=by, at=at, also=also, event="entry")
+            self._append_all(ticket_id, keyed, by=by, at=at, also=also, event="entry")
+            return self.ticket(ticket_id)
 
     def _appending(self, ticket_id: int) -> threading.Lock:
         """One after the other on each tape; other tickets go on meanwhile."""
@@ -232,7 +251,8 @@ class Tickets:
         at: str | None,
         also: Also | None,
         event: str,
-    ) -> TicketOut:
+        shown: bool = True,
+    ) -> None:
         row, shop = self.row_of(ticket_id), self.shop
         if row.closed_at:
             raise TapeError(f"ticket {row.number}", expected="an open ticket", got="one that was handed over")
@@ -240,20 +260,20 @@ class Tickets:
             generation, moment = shop.generation, at or now()
             bodies = make(self.folded(row))
             if bodies is None:
-                return self.ticket(ticket_id)
+                return
             with shop.database.read() as connection:
                 fresh = [
                     (body, key) for body, key in bodies if tickets.place_of_request(connection, ticket_id, key) is None
                 ]
                 tape = tickets.tape_of(connection, ticket_id)
             if not fresh and also is None:
-                return self.ticket(ticket_id)
+                return
             longer = self._longer(row, tape, [body for body, _ in fresh], by, moment)
             folded = fold_ticket(shop.model, row, longer, fresh=len(longer) - len(tape)) if fresh else self.folded(row)
             self._writable([e.body for e in longer[len(tape) :]])
             self._breaks_nothing(row, folded)
             # nothing is kept that cannot be folded, said and shown again
-            view = ticket_view(row, folded, shop.words, [])
+            view = ticket_view(row, folded, shop.words, []) if shown else None
             with shop.database.write() as connection:
                 if tickets.tape_length(connection, ticket_id) != len(tape):
                     continue  # somebody was faster: check against the longer tape
@@ -262,10 +282,11 @@ class Tickets:
                 for entry, (_, key) in zip(longer[len(tape) :], fresh, strict=True):
                     tickets.append_entry(connection, ticket_id, entry.place, entry.body, by=by, at=moment, key=key)
             self._cache.keep(ticket_id, folded, generation)
-            with self._lock:
-                self._views[ticket_id] = (folded, view)
+            if view is not None:
+                with self._lock:
+                    self._views[ticket_id] = (folded, view)
             shop.announce({"kind": event, "ticket": ticket_id, "place": len(longer) - 1})
-            return self.view(self.row_of(ticket_id), folded)
+            return
         raise TapeError(f"ticket {row.number}", expected="no other entry in this moment", got="other entries each time")
 
     def _breaks_nothing(self, row: TicketRow, folded: FoldedTicket) -> None:
