@@ -9,7 +9,7 @@ LARGE_PAGES := GLIBC_TUNABLES=glibc.malloc.hugetlb=1
 # where Python is told to keep nothing compiled, every start of the program and of each practice machine compiles all of it again: twice as long
 export PYTHONDONTWRITEBYTECODE :=
 
-.PHONY: help install demo serve test check lab lab-all lint types shots stick bench fuzz load rehearsal clean browser emulator wheel
+.PHONY: help install demo serve test check lab lab-all lint types shots stick bench fuzz load rehearsal clean browser emulator wheel deb
 
 help: ## list what can be done
 	@grep -hE '^[a-z-]+:.*##' $(MAKEFILE_LIST) | sed -E 's/:.*## /\t/' | expand -t 12
@@ -76,6 +76,9 @@ wheel: install ## build WHEELS/gatecheck-*.whl (dist) with the front end, fonts 
 	@mkdir -p $(WHEELS) && rm -f $(WHEELS)/gatecheck-*.whl && build=$$(mktemp -d) && trap 'rm -rf $$build' EXIT && \
 	cp -r src pyproject.toml README.md LICENSE requirements.txt $$build && cp -r web/dist $$build/src/gatecheck/front && \
 	$(BIN)/python -m pip wheel -q --disable-pip-version-check --no-deps --no-build-isolation -w $(WHEELS) $$build
+
+deb: wheel ## build WHEELS/gatecheck_*.deb (dist) from the same wheel: it installs without a registry, and starts as a service
+	@rm -f $(WHEELS)/gatecheck_*.deb && $(BIN)/python packaging/build_deb.py $(WHEELS)/gatecheck-*.whl $(WHEELS)
 
 clean: ## remove everything that was built or installed
 	rm -rf $(VENV) web/node_modules web/dist

@@ -29,6 +29,8 @@ from gatecheck.server.transport import Transport
 from gatecheck.store import StoreError
 
 _PACKED = Path(gatecheck.__file__).resolve().parent / "front"
+_SWITCH = 0.001
+"""seconds that a thread keeps the interpreter while others wait: the one that sends waits for it after every write"""
 DIST = _PACKED if _PACKED.is_dir() else Path(__file__).resolve().parents[3] / "web" / "dist"
 """the built front end: within the package where it was installed from a wheel, else in the checkout"""
 _HEADER_BYTES = 64 << 10
@@ -103,6 +105,7 @@ def _run(
         tls=tls,
         needs_tls=context is not None,
     )
+    sys.setswitchinterval(_SWITCH)
     config = uvicorn.Config(
         app,
         log_level="warning",

@@ -20,7 +20,7 @@ from gatecheck.core.errors import InputError
 UNIT = "gatecheck.service"
 SYSTEM_UNITS, SYSTEM_DATA = Path("/etc/systemd/system"), Path("/var/lib/gatecheck")
 SYSTEM_USERS = Path("/etc/sysusers.d/gatecheck.conf")
-_USER = 'u gatecheck - "Gate Check bench" /var/lib/gatecheck\n'
+USER = 'u gatecheck - "Gate Check bench" /var/lib/gatecheck\n'
 _HOMES = ("/root/", "/home/")
 _BY_SYSCALLS = (
     "NoNewPrivileges=yes",
@@ -74,9 +74,9 @@ class Service:
         return Path(own) / "systemd" / "user" / UNIT
 
 
-def unit_text(own: Service) -> str:
-    """The unit. Raises InputError for a path that a unit cannot hold."""
-    command = [sys.executable, "-m", "gatecheck.cli.main", "serve", "--host", own.host, "--port", str(own.port)]
+def unit_text(own: Service, python: str = sys.executable) -> str:
+    """The unit, run by that Python. Raises InputError for a path that a unit cannot hold."""
+    command = [python, "-m", "gatecheck.cli.main", "serve", "--host", own.host, "--port", str(own.port)]
     command += ["--data", str(own.data), *own.options]
     if own.backups is not None:
         command += ["--backups", str(own.backups)]
@@ -164,7 +164,7 @@ def _user() -> None:
     """The user that the computer's service runs as. Raises InputError, OSError."""
     SYSTEM_USERS.parent.mkdir(parents=True, exist_ok=True)
     with durable(SYSTEM_USERS) as file:
-        file.write(_USER.encode())
+        file.write(USER.encode())
     tool = shutil.which("systemd-sysusers")
     said = subprocess.run([tool, SYSTEM_USERS], capture_output=True, text=True, check=False) if tool else None
     if said is None or said.returncode:
