@@ -3,6 +3,8 @@ or link machines to it."""
 
 from __future__ import annotations
 
+import contextlib
+import random
 import socket
 import subprocess
 import sys
@@ -22,9 +24,13 @@ SCRIPT = Path(sys.executable).with_name("gatecheck")
 
 
 def free_port() -> int:
-    with socket.socket() as probe:
-        probe.bind(("127.0.0.1", 0))
-        return int(probe.getsockname()[1])
+    """One below those that the system gives to clients: any of them may be some client's by the time a server is up."""
+    draw = random.SystemRandom()
+    while True:
+        with socket.socket() as probe, contextlib.suppress(OSError):
+            port = draw.randrange(12_000, 32_000)
+            probe.bind(("127.0.0.1", port))
+            return port
 
 
 HERE, ME = "http://127.0.0.1:8765", ("127.0.0.1", 50_000)

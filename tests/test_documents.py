@@ -47,7 +47,7 @@ def test_every_file_of_ours_that_a_page_names_is_there(page: Path) -> None:
 def test_the_commands_of_the_readme_are_those_of_the_program() -> None:
     block = README.partition("## The command line")[2].partition("```")[2].partition("```")[0]
     lines = [line for line in block.splitlines() if line.startswith("gatecheck ")]
-    told = {name for line in lines for name in re.findall(r"gatecheck (\w+)", line)}
+    told = {name for line in lines for name in re.findall(r"gatecheck ([\w-]+)", line)}
     told |= {name for line in lines for name in re.findall(r", (\w+) FILE", line)}
     own = parser()
     commands = next(a for a in own._actions if isinstance(a, argparse._SubParsersAction))
