@@ -98,7 +98,7 @@ def policy(nonce: str) -> bytes:
     nonce."""
     return (
         "default-src 'none'; script-src 'self'; connect-src 'self'; font-src 'self'; img-src 'self' data: blob:; "
-        "media-src 'self' blob:; "
+        "media-src 'self' blob:; manifest-src 'self'; worker-src 'self'; "
         f"style-src 'self' 'nonce-{nonce}'; frame-ancestors 'none'; base-uri 'none'; form-action 'none'"
     ).encode()
 
