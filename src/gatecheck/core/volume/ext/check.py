@@ -88,6 +88,10 @@ class ExtCheck:
         self.kinds: dict[int, int] = {}
         self.links: dict[int, int] = {}
         self.broken: set[int] = set()
+        self.right_bytes: dict[int, int] = {}
+        """inodes whose count of blocks is wrong -> what they hold, in bytes"""
+        self.right_sizes: dict[int, int] = {}
+        """inodes whose size cannot be -> what it ought to be, in bytes"""
         self.folders: dict[int, Inode] = {}
         self.names: dict[int, str] = {}
         self.orphans = self._orphans()
@@ -411,6 +415,7 @@ class ExtCheck:
                 self._extent_sum(inode, block)
         size = right_size(self.volume, inode, runs, expected)
         if size is not None:
+            self.right_sizes[number] = size
             self.add(
                 VolumeFinding("size-differs", DAMAGE, f"inode {number}", values={"size": inode.size, "held": size})
             )
@@ -441,6 +446,7 @@ class ExtCheck:
         told = inode.blocks | (int.from_bytes(inode.raw[116:118], "little") << 32 if is_huge else 0)
         told *= self.volume.block if is_huge and inode.flags & 0x40000 else 512
         if told != held * self.volume.block:
+            self.right_bytes[inode.number] = held * self.volume.block
             self.add(
                 VolumeFinding(
                     "size-differs",

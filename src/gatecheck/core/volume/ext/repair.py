@@ -17,6 +17,7 @@ from gatecheck.core.volume.ext.journal import pending_blocks
 from gatecheck.core.volume.ext.layout import JOURNAL
 from gatecheck.core.volume.ext.read import Ext
 from gatecheck.core.volume.ext.repair_names import name_groups
+from gatecheck.core.volume.ext.repair_orphans import orphan_group
 from gatecheck.core.volume.repair_group import RepairGroup, group
 
 if TYPE_CHECKING:
@@ -81,7 +82,8 @@ def ext_groups(volume: Ext, report: Report) -> list[Callable[[], RepairGroup | N
         raw[58:60] = struct.pack("<H", 1)
         return group("flags", [(base + 1024, _summed(volume, raw))], "superblock")
 
-    return [journal, *name_groups(volume, ids), counts, flags]
+    named = name_groups(volume, ids)
+    return [journal, *named[:2], lambda: orphan_group(volume, ids), *named[2:], counts, flags]
 
 
 def _summed(volume: Ext, raw: bytearray) -> bytes:

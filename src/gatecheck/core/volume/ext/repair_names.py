@@ -14,6 +14,7 @@ import numpy as np
 from gatecheck.core.errors import DecodeError
 from gatecheck.core.volume.crc32c import crc32c
 from gatecheck.core.volume.ext import layout as e
+from gatecheck.core.volume.ext.attributes import VALUE_INODES
 from gatecheck.core.volume.ext.check import ExtCheck
 from gatecheck.core.volume.ext.groups import summed_descriptor, with_counts
 from gatecheck.core.volume.ext.layout import Inode
@@ -21,9 +22,15 @@ from gatecheck.core.volume.ext.read import Ext
 from gatecheck.core.volume.repair_group import RepairGroup, group
 from gatecheck.core.volume.tree import VolumeFinding
 
-_TYPES = {0x8000: 1, 0x4000: 2, 0x2000: 3, 0x6000: 4, 0x1000: 5, 0xC000: 6, 0xA000: 7}
-_MOST_LINKS = 65_000
-_TAIL = b"\0\0\0\0\x0c\0\0\xde"
+TYPES = {0x8000: 1, 0x4000: 2, 0x2000: 3, 0x6000: 4, 0x1000: 5, 0xC000: 6, 0xA000: 7}
+_MOST_LINKS, _REGULAR = 65_000, 0x8000
+_HUGE, _IN_BLOCKS = 0x8, 0x40000
+"""the feature, and the flag of a file, by which its blocks are counted as blocks"""
+_LARGE_FILES, _LARGEST_SMALL = 0x2, (1 << 31) - 1
+"""the feature without which no file is larger"""
+_OF_SIZES = {"size-differs", "orphan", "link-count"}
+"""what may be wrong of a file whose sizes are put right"""
+TAIL = b"\0\0\0\0\x0c\0\0\xde"
 _UNSURE = {
     "crossed",
     "beyond",
@@ -44,7 +51,7 @@ def name_groups(volume: Ext, ids: set[str]) -> list[Planner]:
     base = volume.bytes.base
 
     def known() -> ExtCheck:
-        own = ExtCheck(volume, _unheard, lambda _stage, _done, _of: None)
+        own = ExtCheck(volume, unheard, lambda _stage, _done, _of: None)
         own.whole()
         return own
 
@@ -62,7 +69,7 @@ def name_groups(volume: Ext, ids: set[str]) -> list[Planner]:
         own = known()
 
         def right(target: int, kind: int) -> tuple[int, int]:
-            return target, _TYPES.get(own.kinds[target], kind) if own.leads(target) else kind
+            return target, TYPES.get(own.kinds[target], kind) if own.leads(target) else kind
 
         return _entries(own, "kinds", right, base)
 
@@ -89,10 +96,43 @@ def name_groups(volume: Ext, ids: set[str]) -> list[Planner]:
             return None
         return group("map", _maps(known(), base), "map")
 
-    return [entries, kinds, links, maps]
+    return [entries, kinds, links, lambda: size_group(volume, ids), maps]
 
 
-def _unheard(_: VolumeFinding) -> None:
+def size_group(volume: Ext, ids: set[str]) -> RepairGroup | None:
+    """Sizes and counts of blocks that do not fit what a file holds. Only of files with nothing else wrong: whose blocks
+    nobody else has, whose tree is whole."""
+    if "size-differs" not in ids or "crossed" in ids or volume.super.incompat & VALUE_INODES:
+        return None  # what a value in an inode of its own adds to a count hangs on whether it is whole
+    largest = _LARGEST_SMALL if not volume.super.ro_compat & _LARGE_FILES else 1 << 63
+    wrong: dict[str, set[str]] = {}
+    own = ExtCheck(volume, lambda f: wrong.setdefault(f.where, set()).add(f.id), lambda _stage, _done, _of: None)
+    own.whole()
+    writes, names, base = list[tuple[int, bytes]](), list[str](), volume.bytes.base
+    is_huge = bool(volume.super.ro_compat & _HUGE)
+    for number in sorted(own.right_bytes.keys() | own.right_sizes.keys()):
+        if number in own.broken or wrong.get(f"inode {number}", set()) - _OF_SIZES or number < volume.super.first_inode:
+            continue
+        raw = bytearray(volume.inode(number).raw)
+        if number in own.right_sizes:
+            size = own.right_sizes[number]
+            if size > largest or (size >> 32 and own.kinds.get(number) != _REGULAR):
+                continue
+            raw[4:8], raw[108:112] = struct.pack("<I", size & 0xFFFFFFFF), struct.pack("<I", size >> 32)
+        if number in own.right_bytes:
+            in_blocks = is_huge and bool(volume.inode(number).flags & _IN_BLOCKS)
+            units = own.right_bytes[number] // (volume.block if in_blocks else 512)
+            if units >> (48 if is_huge else 32):
+                continue
+            raw[28:32] = struct.pack("<I", units & 0xFFFFFFFF)
+            if is_huge:
+                raw[116:118] = struct.pack("<H", units >> 32)
+        writes.append((base + _place(volume, number), summed_inode(own, number, bytes(raw))))
+        names.append(own.names.get(number, f"inode {number}"))
+    return group("sizes", writes, "record", touches=tuple(names), count=len(writes)) if writes else None
+
+
+def unheard(_: VolumeFinding) -> None:
     """What is found is known already."""
 
 
@@ -118,7 +158,7 @@ def summed_inode(own: ExtCheck, number: int, raw: bytes) -> bytes:
     return bytes(out)
 
 
-def _folder_blocks(volume: Ext, inode: Inode) -> Iterator[int]:
+def folder_blocks(volume: Ext, inode: Inode) -> Iterator[int]:
     if inode.flags & e.INLINE:
         return
     try:
@@ -134,7 +174,7 @@ def _entries(own: ExtCheck, name: str, right: Callable[[int, int], tuple[int, in
     volume, writes, names, count = own.volume, list[tuple[int, bytes]](), list[str](), 0
     for number in sorted(own.reached & set(own.folders)):
         inode = own.folders[number]
-        for block in _folder_blocks(volume, inode):
+        for block in folder_blocks(volume, inode):
             try:
                 raw = volume.bytes.read(block * volume.block, volume.block, "folder")
             except DecodeError:
@@ -143,7 +183,7 @@ def _entries(own: ExtCheck, name: str, right: Callable[[int, int], tuple[int, in
             if changed is None:
                 continue
             made, several = changed
-            if own.sums and made[-12:-4] == _TAIL:
+            if own.sums and made[-12:-4] == TAIL:
                 value = crc32c(own.inode_seed(inode), made[:-12])
                 made = made[:-4] + struct.pack("<I", value)
             writes.append((base + block * volume.block, made))
