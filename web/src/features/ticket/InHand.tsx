@@ -41,6 +41,9 @@ function Effort({ next, moveId }: { next: NextMove | undefined; moveId: string }
   )
 }
 
+/** keys of one sign: with more outcomes, some have two */
+const DIGITS = 10
+
 /** The outcomes as numbered targets: they share the room there is, and none is smaller than a finger. */
 function Targets({ moveId, platform, next, isTight, onOutcome }: { moveId: string; platform: unknown; next: NextMove | undefined; isTight: boolean; onOutcome: (outcome: string) => void }) {
   const { move, fault } = useWords()
@@ -55,7 +58,7 @@ function Targets({ moveId, platform, next, isTight, onOutcome }: { moveId: strin
             key={outcome} type="button" data-outcome={outcome} onClick={() => onOutcome(outcome)}
             className={`flex items-center rounded-lg border border-line bg-sheet ${many ? 'min-h-12 gap-2 px-2 py-0.5 sm:gap-3 sm:px-3' : `gap-3 px-3.5 ${isTight ? 'min-h-14 py-0.5' : 'min-h-14 py-1 xl:min-h-16'}`}`}
           >
-            <span className="w-5 shrink-0 text-center text-xl text-indigo">{TARGET_KEYS[index]}</span>
+            <span className={`shrink-0 text-center text-xl text-indigo ${words.outcomes.length > DIGITS ? 'w-8' : 'w-5'}`}>{TARGET_KEYS[index]}</span>
             <span className="min-w-0">
               <span className={`block ${many ? 'text-m leading-[18px]' : 'text-l'}`}>{words.say[outcome]}</span>
               {!many && after && after.leaves_p >= WORTH_SAYING && (
