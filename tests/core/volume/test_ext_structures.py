@@ -206,11 +206,12 @@ def test_what_folders_and_inodes_tell_is_put_right(name: str, features: str, tmp
         for write in group.writes:
             raw[write.at : write.at + len(write.data)] = write.data
     after = {n.path: b"".join(volume_in(raw).content(n)) for n in volume_in(raw).nodes() if not n.is_folder}
-    assert {p: d for p, d in after.items() if not p.startswith("?")} == {
+    assert {p: d for p, d in after.items() if not p.startswith("lost+found/")} == {
         p: d for p, d in before.items() if p not in lost
     }
+    named = [d for p, d in after.items() if p.startswith("lost+found/")]
+    assert named == [before[p] for p in sorted(lost)], "what lost its name has another"
     place = tmp_path / "put right.img"
     place.write_bytes(raw)
-    if not lost:
-        assert plan.after.findings == ()
-        assert subprocess.run(["e2fsck", "-fn", str(place)], capture_output=True, check=False).returncode == 0
+    assert plan.after.findings == ()
+    assert subprocess.run(["e2fsck", "-fn", str(place)], capture_output=True, check=False).returncode == 0
