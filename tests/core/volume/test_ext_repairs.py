@@ -70,7 +70,6 @@ CASES: dict[str, tuple[tuple[str, ...], tuple[str, ...], tuple[str, ...]]] = {
         ("sizes",),
     ),
     "a size too small": ((), ("set_inode_field box1/letter11 size 5",), ("sizes",)),
-    "a folder's size": ((), ("set_inode_field box1 size 20480",), ("sizes",)),
 }
 
 
@@ -94,6 +93,22 @@ def test_where_lost_and_found_is_not_there_nothing_is_done(tmp_path: Path) -> No
     found = repair_of(Memory(raw), 0, WHOLE)
     assert "orphans-named" not in {g.id for g in found.groups}
     assert any(f.id == "orphan" for f in found.left)
+
+
+@pytest.mark.parametrize(
+    "commands",
+    [
+        ("set_inode_field box1/letter3 links_count 0",),  # alive but for its count
+        ("set_inode_field box1/letter11 size 5", "set_inode_field box1/letter11 blocks 2"),  # two against what it holds
+        ("set_inode_field box1 size 20480",),  # a folder of which most cannot be read
+    ],
+)
+def test_a_file_that_may_be_right_is_not_touched(commands: tuple[str, ...], tmp_path: Path) -> None:
+    raw = hurt(tmp_path, *commands, options=("-O", "^metadata_csum,^extents,^64bit"))
+    before = contents(raw)
+    after, found = mended(raw)
+    assert not {"broken", "sizes"} & {g.id for g in found.groups}
+    assert contents(after) == before
 
 
 def test_sizes_of_a_file_that_shares_blocks_are_left(tmp_path: Path) -> None:

@@ -56,8 +56,8 @@ def name_groups(volume: Ext, ids: set[str]) -> list[Planner]:
         return own
 
     def entries() -> RepairGroup | None:
-        if "dangling" not in ids:
-            return None
+        if "dangling" not in ids or "deleted-noted" in ids:
+            return None  # where an inode contradicts itself, an entry that leads to it may be right
         own = known()
         return _entries(
             own, "broken", lambda target, kind: (0, kind) if not own.leads(target) else (target, kind), base
@@ -100,8 +100,9 @@ def name_groups(volume: Ext, ids: set[str]) -> list[Planner]:
 
 
 def size_group(volume: Ext, ids: set[str]) -> RepairGroup | None:
-    """Sizes and counts of blocks that do not fit what a file holds. Only of files with nothing else wrong: whose blocks
-    nobody else has, whose tree is whole."""
+    """Sizes, or counts of blocks, that do not fit what a file holds. Only of files with nothing else wrong, whose
+    blocks nobody else has and whose tree is whole; and only one of the two: where both contradict what it holds, that
+    is what is wrong."""
     if "size-differs" not in ids or "crossed" in ids or volume.super.incompat & VALUE_INODES:
         return None  # what a value in an inode of its own adds to a count hangs on whether it is whole
     largest = _LARGEST_SMALL if not volume.super.ro_compat & _LARGE_FILES else 1 << 63
@@ -110,8 +111,10 @@ def size_group(volume: Ext, ids: set[str]) -> RepairGroup | None:
     own.whole()
     writes, names, base = list[tuple[int, bytes]](), list[str](), volume.bytes.base
     is_huge = bool(volume.super.ro_compat & _HUGE)
-    for number in sorted(own.right_bytes.keys() | own.right_sizes.keys()):
-        if number in own.broken or wrong.get(f"inode {number}", set()) - _OF_SIZES or number < volume.super.first_inode:
+    for number in sorted(own.right_bytes.keys() ^ own.right_sizes.keys()):
+        name = own.names.get(number, "")
+        others = (wrong.get(f"inode {number}", set()) | wrong.get(name, set())) - _OF_SIZES
+        if number in own.broken or others or not name or number < volume.super.first_inode:
             continue
         raw = bytearray(volume.inode(number).raw)
         if number in own.right_sizes:
@@ -128,7 +131,7 @@ def size_group(volume: Ext, ids: set[str]) -> RepairGroup | None:
             if is_huge:
                 raw[116:118] = struct.pack("<H", units >> 32)
         writes.append((base + _place(volume, number), summed_inode(own, number, bytes(raw))))
-        names.append(own.names.get(number, f"inode {number}"))
+        names.append(name)
     return group("sizes", writes, "record", touches=tuple(names), count=len(writes)) if writes else None
 
 
