@@ -95,6 +95,7 @@ def test_an_older_program_says_so_and_goes_back_to_the_copy(
     tmp_path: Path, monkeypatch: pytest.MonkeyPatch, capsys: pytest.CaptureFixture[str]
 ) -> None:
     place = newer(tmp_path, monkeypatch)
+    (tmp_path / f"{BEFORE}99990101-000000.sqlite3").write_bytes(b"no database" * 99)  # takes no older copy away
     with pytest.raises(StoreError, match=r"got data of a newer one \(of-tomorrow\).*gatecheck go-back"):
         Database(place)
     after = rows(place)

@@ -1,9 +1,9 @@
-import { useIsMutating } from '@tanstack/react-query'
-import { Component, useEffect, type ReactNode } from 'react'
+import { Component, type ReactNode } from 'react'
 import { Route, Switch, useLocation, useSearch } from 'wouter'
 
 import { AwayError } from './api/client'
 import { useServerEvents } from './api/events'
+import { useReload } from './api/reload'
 import { WordsProvider } from './api/words'
 import { WorkNotices } from './features/bench/WorkNotices'
 import { BenchPage } from './features/bench/BenchPage'
@@ -24,7 +24,6 @@ import { VolumeInstrument } from './features/volume'
 import { SurfaceInstrument } from './features/surface'
 import { ShelfPage } from './features/work/ShelfPage'
 import { TicketPage } from './features/ticket/TicketPage'
-import { Drafts, mayReload } from './lib/drafts'
 import { clock } from './lib/format'
 import { RouteBoundary } from './ui/RouteBoundary'
 import { T } from './words'
@@ -73,29 +72,6 @@ function Pages() {
       </Switch>
     </RouteBoundary>
   )
-}
-
-const drafts = new Drafts()
-document.addEventListener('input', ({ target }) => {
-  if (target instanceof HTMLInputElement || target instanceof HTMLTextAreaElement) drafts.typed(target)
-})
-
-/** Loads the page anew once the server runs a newer program, at a moment that loses nothing. */
-function useReload(isNewer: boolean): void {
-  const sending = useIsMutating()
-  const [path] = useLocation()
-  useEffect(() => {
-    if (!isNewer) return
-    const look = () => {
-      const dialog = document.querySelector('[role=dialog], [role=alertdialog]') !== null
-      if (mayReload({ drafts: drafts.any(), dialog, sending, path })) location.reload()
-    }
-    look()
-    for (const event of ['focusout', 'click', 'visibilitychange']) document.addEventListener(event, look)
-    return () => {
-      for (const event of ['focusout', 'click', 'visibilitychange']) document.removeEventListener(event, look)
-    }
-  }, [isNewer, sending, path])
 }
 
 function ServerStrip() {

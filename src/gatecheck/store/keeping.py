@@ -24,7 +24,7 @@ from gatecheck.core.knowledge.tables import Knowledge
 from gatecheck.core.tape.parse import parse_entries, parse_facts
 from gatecheck.store.database import Database, StoreError, atomic
 from gatecheck.store.migrations import MIGRATIONS
-from gatecheck.store.updates import SafetyCopy, newest_copy, put_back
+from gatecheck.store.updates import ENTRIES_SINCE, TICKETS_SINCE, SafetyCopy, newest_copy, put_back
 
 DATABASE, FILES = "gatecheck.sqlite3", "files"
 COPIES, VOLUMES = "copies", "volumes"
@@ -181,14 +181,8 @@ def rehearse_restore(source: Path, data: Path) -> dict[str, object]:
 
 
 _REHEARSED = {
-    "tickets": (
-        "SELECT count(*) FROM main.ticket t WHERE NOT EXISTS (SELECT 1 FROM old.ticket o WHERE o.id = t.id AND "
-        "o.opened_at = t.opened_at)"
-    ),
-    "entries": (
-        "SELECT count(*) FROM main.entry e WHERE NOT EXISTS (SELECT 1 FROM old.entry o WHERE o.ticket_id = e.ticket_id "
-        "AND o.place = e.place AND o.made_at = e.made_at)"
-    ),
+    "tickets": TICKETS_SINCE,
+    "entries": ENTRIES_SINCE,
     "files": "SELECT count(*) FROM main.file f WHERE NOT EXISTS (SELECT 1 FROM old.file o WHERE o.sha256 = f.sha256)",
 }
 _DIFFERENT = (
@@ -222,14 +216,7 @@ def _only_here(place: Path, copy: Path) -> str:
     """What the running shop holds that the backup does not, in words; empty where nothing."""
     with closing(sqlite3.connect(f"file:{place}?mode=ro", uri=True, timeout=30)) as running:
         running.execute("ATTACH DATABASE ? AS old", (str(copy),))
-        tickets = running.execute(
-            "SELECT count(*) FROM main.ticket t WHERE NOT EXISTS (SELECT 1 FROM old.ticket o WHERE o.id = t.id AND "
-            "o.opened_at = t.opened_at)"
-        ).fetchone()[0]
-        entries = running.execute(
-            "SELECT count(*) FROM main.entry e WHERE NOT EXISTS (SELECT 1 FROM old.entry o WHERE o.ticket_id = "
-            "e.ticket_id AND o.place = e.place AND o.made_at = e.made_at)"
-        ).fetchone()[0]
+        tickets, entries = (running.execute(query).fetchone()[0] for query in (TICKETS_SINCE, ENTRIES_SINCE))
     return f"{tickets} tickets and {entries} entries that it does not hold" if entries or tickets else ""
 
 

@@ -5,7 +5,6 @@ from __future__ import annotations
 
 import shutil
 import sqlite3
-from collections.abc import Sequence
 from contextlib import closing
 from dataclasses import dataclass
 from datetime import UTC, datetime
@@ -21,7 +20,7 @@ KEPT = 3
 
 @dataclass(frozen=True, slots=True)
 class SafetyCopy:
-    """The database as it was before an update. `lost`: what stands in the one in use and not in it, in words."""
+    """The database as it was before an update; tickets and entries that were made since."""
 
     path: Path
     tickets: int
@@ -70,23 +69,29 @@ def _tickets(connection: sqlite3.Connection) -> int:
 def newest_copy(data: Path, database: str) -> SafetyCopy | None:
     """The newest safety copy that this program can use. Raises sqlite3.Error."""
     for path in sorted(data.glob(f"{BEFORE}*.sqlite3"), reverse=True):
-        with closing(sqlite3.connect(f"file:{path}?mode=ro", uri=True)) as own:
-            if foreign_steps(own) or own.execute("PRAGMA quick_check").fetchone()[0] != "ok":
-                continue
-            tickets = _tickets(own)
+        try:
+            with closing(sqlite3.connect(f"file:{path}?mode=ro", uri=True)) as own:
+                if foreign_steps(own) or own.execute("PRAGMA quick_check").fetchone()[0] != "ok":
+                    continue
+                tickets = _tickets(own)
+        except sqlite3.Error:  # a copy that is broken takes no older one away
+            continue
         with closing(sqlite3.connect(f"file:{data / database}?mode=ro", uri=True, timeout=30)) as running:
             running.execute("ATTACH DATABASE ? AS old", (str(path),))
-            since = [int(running.execute(query).fetchone()[0]) for query in _SINCE]
+            since = [int(running.execute(query).fetchone()[0]) for query in (TICKETS_SINCE, ENTRIES_SINCE)]
         return SafetyCopy(path, tickets, *since)
     return None
 
 
-_SINCE: Sequence[str] = (
+TICKETS_SINCE = (
     "SELECT count(*) FROM main.ticket t WHERE NOT EXISTS (SELECT 1 FROM old.ticket o WHERE o.id = t.id AND "
-    "o.opened_at = t.opened_at)",
-    "SELECT count(*) FROM main.entry e WHERE NOT EXISTS (SELECT 1 FROM old.entry o WHERE o.ticket_id = e.ticket_id AND "
-    "o.place = e.place AND o.made_at = e.made_at)",
+    "o.opened_at = t.opened_at)"
 )
+ENTRIES_SINCE = (
+    "SELECT count(*) FROM main.entry e WHERE NOT EXISTS (SELECT 1 FROM old.entry o WHERE o.ticket_id = e.ticket_id AND "
+    "o.place = e.place AND o.made_at = e.made_at)"
+)
+"""what is in a database and not in the one that is attached to it as `old`"""
 
 
 def put_back(data: Path, database: str, copy: SafetyCopy) -> Path:

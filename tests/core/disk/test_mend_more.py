@@ -270,3 +270,26 @@ def test_a_program_without_a_head_is_passed_by_for_one_on_another_volume() -> No
     put(raw, {LOADER: b"junk" * 900}, FIRST, 20_000)
     put(raw, {LOADER: program()}, FIRST + 20_001, 20_000)
     assert boot_path(Memory(bytes(raw)), "uefi").boots
+
+
+def test_no_chain_is_laid_over_clusters_that_another_file_has() -> None:
+    raw = links(healthy(), lambda own: {own[1]: _END})
+    assert "chain-1" in {p.id for p in mending_of(Memory(bytes(raw)), "uefi").plans}
+    volume = read_fat(Memory(bytes(raw)), FIRST)
+    other = list(volume.chain(listing(volume).files["A.TXT"].cluster, 100))[-1]
+    first = listing(volume).files[LOADER].cluster
+    links(raw, lambda own: {other: first + 2, first + 2: _END})
+    assert "chain-1" not in {p.id for p in mending_of(Memory(bytes(raw)), "uefi").plans}
+
+
+def test_a_logical_partition_of_a_set_of_drives_is_left() -> None:
+    hurt = (FAR * 512 + 454, struct.pack("<I", 99))
+    assert f"logical-record-{FAR}" in {p.id for p in mending_of(Memory(bytes(chain(hurt)())), "uefi").plans}
+    of_a_set = chain(hurt, (FAR * 512 + 450, b"\xfd"))
+    assert not mending_of(Memory(bytes(of_a_set())), "uefi").plans
+
+
+def test_a_start_is_not_moved_to_a_volume_of_unknown_length() -> None:
+    raw = gpt((FIRST, FIRST + ROOM - 1, 0))
+    raw[(FIRST + 1) * 512 : (FIRST + 1) * 512 + 6] = b"LUKS\xba\xbe"
+    assert not [p for p in mending_of(Memory(bytes(raw)), "uefi").plans if p.id.startswith("partition-start")]

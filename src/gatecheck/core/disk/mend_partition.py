@@ -83,7 +83,7 @@ def _shifted(
             for at in range(max(own.first - _NEAR, 1), own.first + _NEAR + 1)
             if at != own.first and _is_free(division, own, at) and (v := probe_volume_at(disk, at)) is not None
         ]
-        if len(found) == 1 and (found[0].last or 0) <= own.last:
+        if len(found) == 1 and found[0].last is not None and found[0].last <= own.last:
             yield RepairPlan(
                 f"partition-start-{own.number}",
                 what("partition-start", number=own.number),
@@ -175,8 +175,15 @@ def _is_chain_record(disk: Sectors, lba: int) -> bool:
 
 
 def _record(disk: Sectors, outer: Piece, at: int, sector: bytes) -> Iterator[RepairPlan]:
-    """A record's own entry that names no volume, while exactly one begins behind it, before the next record."""
+    """A record's own entry that names no volume, while exactly one begins behind it, before the next record. Nothing
+    where what it names is somebody's: a member of a set holds a volume further in."""
     own, link = (sector[RECORDS_AT + RECORD * n :][:RECORD] for n in range(2))
+    told = at + int.from_bytes(own[8:12], "little")
+    told_end = min(told + int.from_bytes(own[12:16], "little"), disk.length or 0) - 1
+    if own[4] and (
+        owner_by_type(f"{own[4]:02X}h") is not None or (told < told_end and owners_of(disk, told, told_end))
+    ):
+        return
     end = outer.first + int.from_bytes(link[8:12], "little") if link[4] in EXTENDED else outer.last + 1
     last = min(end, at + _WINDOW + 1, disk.length or 0)
     found = [v for lba in range(at + 1, last) if (v := _volume_quickly(disk, lba)) is not None]
@@ -196,7 +203,7 @@ def _record(disk: Sectors, outer: Piece, at: int, sector: bytes) -> Iterator[Rep
 
 
 def _volume_quickly(disk: Sectors, lba: int) -> FoundVolume | None:
-    """Most sectors are none: only those that are signed, or have the mark of ext two sectors on, are looked into."""
+    """Most sectors are none: only those that are signed, or empty as the first of ext is, are looked into."""
     span = disk.read(lba, 1)
     if span.missing or (span.data[510:512] != _SIGNED and any(span.data)):
         return None

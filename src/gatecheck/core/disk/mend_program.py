@@ -19,9 +19,11 @@ from gatecheck.core.disk.walk import Walk
 from gatecheck.core.errors import DecodeError
 from gatecheck.core.firmware.pe import FALLBACK
 from gatecheck.core.volume.fat.layout import FatListing, FatVolume
+from gatecheck.core.volume.fat.names import sum_of
 from gatecheck.core.volume.fat.write import link_clusters, short_name
 
 _ENTRY, _LONG, _DIRECTORY, _LABEL, _ARCHIVE, _DELETED = 32, 0x0F, 0x10, 0x08, 0x20, 0xE5
+_MOST_CLUSTERS = 1 << 20
 _MOST_FOLDER, _MOST_FOLDERS, _MOST_TOLD, _LARGEST = 1024, 500, 5, 32 << 20
 _HEADS = range(0x40, 0x401, 8)
 _CHECKSUM = 64
@@ -74,12 +76,26 @@ def _plans(volume: FatVolume, files: FatListing, path: str, machine: str, number
     if whole is not None and whole.is_directory:
         yield from _no_folder(volume, _named(rows, name), path, number)
     elif whole is None:
-        yield from _deleted(volume, rows, name, path, machine, number)
+        yield from _deleted(volume, rows, name, path, machine, number, _of_others(volume, files, path))
     else:
         row = _named(rows, name)
         if row is not None:
             yield from _start(volume, row, path, machine, number)
-            yield from _chain(volume, row, path, machine, number)
+            yield from _chain(volume, row, path, machine, number, _of_others(volume, files, path))
+
+
+def _of_others(volume: FatVolume, files: FatListing, path: str) -> set[int]:
+    """Clusters that other files and folders have, as far as their chains lead."""
+    found: set[int] = set()
+    for file in files.files.values():
+        if file.path.lower() == path.lower():
+            continue
+        try:
+            for cluster in volume.chain(file.cluster, _MOST_CLUSTERS):
+                found.add(cluster)
+        except DecodeError:
+            continue
+    return found
 
 
 def _rows(volume: FatVolume, cluster: int) -> Iterator[_Row]:
@@ -113,14 +129,6 @@ def _named(rows: Sequence[_Row], name: str) -> _Row | None:
     return next((r for r in rows if r.raw[:11] == short and r.raw[11] & _LABEL == 0), None)
 
 
-def short_name_sum(short: bytes) -> int:
-    """Microsoft FAT 1.03, "ChkSum"."""
-    total = 0
-    for byte in short:
-        total = ((total & 1) << 7 | total >> 1) + byte & 0xFF
-    return total
-
-
 def _long_text(row: _Row) -> str:
     parts = [raw[1:11] + raw[14:26] + raw[28:32] for _, raw in reversed(row.before)]
     return b"".join(parts).decode("utf-16-le", "replace").split("\0")[0]
@@ -144,7 +152,7 @@ def name_sum_plans(disk: Sectors) -> Iterator[RepairPlan]:
                 what("long-name", number=own.number),
                 why("long-name", names=[_long_text(row) for row in wrong[:_MOST_TOLD]]),
                 tuple(
-                    write(at + 13, bytes([short_name_sum(row.raw[:11])]), "fat-entry", file=_long_text(row))
+                    write(at + 13, bytes([sum_of(row.raw[:11])]), "fat-entry", file=_long_text(row))
                     for row in wrong
                     for at, _ in row.before
                 ),
@@ -157,7 +165,7 @@ def _is_summed_wrong(row: _Row) -> bool:
         return False
     base = row.raw[:8].decode("latin-1").rstrip().partition("~")[0]
     letters = "".join(c for c in _long_text(row).upper() if c not in " .")
-    return letters.startswith(base) and {raw[13] for _, raw in row.before} != {short_name_sum(row.raw[:11])}
+    return letters.startswith(base) and {raw[13] for _, raw in row.before} != {sum_of(row.raw[:11])}
 
 
 def _folder_plans(volume: FatVolume, rows: Sequence[_Row], part: str, number: int) -> Iterator[RepairPlan]:
@@ -232,7 +240,9 @@ def _start(volume: FatVolume, row: _Row, path: str, machine: str, number: int) -
         return
 
 
-def _chain(volume: FatVolume, row: _Row, path: str, machine: str, number: int) -> Iterator[RepairPlan]:
+def _chain(
+    volume: FatVolume, row: _Row, path: str, machine: str, number: int, others: set[int]
+) -> Iterator[RepairPlan]:
     """A chain that ends early, or runs into free or bad clusters: the second FAT's where that has it whole, else one
     cluster after the other, where what stands there is the program by its own sum."""
     first, each = row.cluster(volume.wide), volume.cluster_sectors * volume.sector
@@ -253,7 +263,7 @@ def _chain(volume: FatVolume, row: _Row, path: str, machine: str, number: int) -
         except DecodeError:
             kept = []
     for clusters, source in ((kept, "second"), (rows, "row")):
-        if len(clusters) != need or clusters[-1] >= volume.clusters + 2:
+        if len(clusters) != need or clusters[-1] >= volume.clusters + 2 or others & set(clusters):
             continue
         data = b"".join(volume.cluster(c, path) for c in clusters)[: row.size]
         if image_fault(data, machine) or (source == "row" and not (_sum_fits(data) or _is_free(volume, clusters))):
@@ -271,7 +281,7 @@ def _chain(volume: FatVolume, row: _Row, path: str, machine: str, number: int) -
 
 
 def _deleted(
-    volume: FatVolume, rows: Sequence[_Row], name: str, path: str, machine: str, number: int
+    volume: FatVolume, rows: Sequence[_Row], name: str, path: str, machine: str, number: int, others: set[int]
 ) -> Iterator[RepairPlan]:
     """An entry that was deleted: all of it but its first letter still stands, and that letter is known."""
     short, each = short_name(name), volume.cluster_sectors * volume.sector
@@ -283,12 +293,12 @@ def _deleted(
             continue
         if volume.following(first):
             data = _content(volume, row)
-            if data is not None and not image_fault(data, machine):
+            if data is not None and not image_fault(data, machine) and first not in others:
                 yield _undeleted(row, short, path, number, ())
             continue
         clusters = list(range(first, first + need))
         data = b"".join(volume.cluster(c, path) for c in clusters)[: row.size]
-        if not _is_free(volume, clusters) or image_fault(data, machine):
+        if others & set(clusters) or any(map(volume.following, clusters)) or image_fault(data, machine):
             continue
         plan = _undeleted(row, short, path, number, () if _sum_fits(data) else ("no-sum",))
         yield replace(plan, writes=(*_links(volume, clusters, path), *plan.writes))
@@ -312,7 +322,7 @@ def _content(volume: FatVolume, row: _Row) -> bytes | None:
 
 
 def _is_free(volume: FatVolume, clusters: Sequence[int]) -> bool:
-    """None of them but the first is anybody's: free, bad or an end, and no chain leads to them."""
+    """Each is free, bad, an end, or leads to the next of them."""
     end = (1 << min(volume.wide, 28)) - 9
     return all(not volume.following(c) or volume.following(c) >= end or volume.following(c) == c + 1 for c in clusters)
 
