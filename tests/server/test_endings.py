@@ -150,6 +150,9 @@ def test_a_machine_is_known_again_by_its_drive(bench: Bench) -> None:
     other = bench.signed("release", None, machine="Ostler Tarn Mini", drive_serial="QS5-7")
     stranger = bench.signed("release", None, machine="Ostler Tarn Mini", drive_serial="QS5-8")
     assert [e["id"] for e in bench.client.get(f"/api/tickets/{other}/earlier").json()] == [first]
+    sheet = page(bench, other, "file")
+    assert f"{bench.ticket(first)['number']}, handed over on 20" in sheet
+    assert "handed over on" not in page(bench, stranger, "file") + page(bench, other, "customer")
     assert bench.client.get(f"/api/tickets/{stranger}/earlier").json() == []
 
 

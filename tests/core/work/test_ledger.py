@@ -3,6 +3,7 @@ does not, and its job ends in every way there is; beside each walk stands the tr
 
 from __future__ import annotations
 
+import re
 from collections.abc import Iterator, Mapping
 from dataclasses import dataclass
 from typing import Any
@@ -145,7 +146,12 @@ def test_the_page_tells_what_happened_and_nothing_else(model: Model, end: str, a
         page = papers(walk.folded())
         truth = truth_of(walk, fix, end, at_first)
         wrong += [f"{name}: {why}\n  " + "\n  ".join(lines(page)) for why in _differs(truth, page, fix, end)]
+        others = [line for kind in ("file", "bill") for line in lines(papers(walk.folded(), kind))]
+        wrong += [f"{name}: without words: {x}" for x in (*lines(page), *others) if _WITHOUT_WORDS.search(x)]
     assert not wrong, "\n".join(wrong[:6]) + f"\n… {len(wrong)}"
+
+
+_WITHOUT_WORDS = re.compile(r"\b(paper|told|work|check|findings?)\.[a-z]|\{|None|\bTrue\b|\[\]")
 
 
 def _differs(truth: Truth, page: Mapping[str, list[str]], fix: str | None, end: str) -> Iterator[str]:

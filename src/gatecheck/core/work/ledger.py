@@ -41,6 +41,7 @@ _SIGNS_OF_DRIVE: Mapping[str, tuple[str, ...]] = {
     "ready-time": ("never",),
 }
 _UNREADABLE = ("isolated-unreadable", "spreading", "one-head", "stalled", "read-failure")
+BOOTS = "boots"
 _NO_REPAIR = ("nothing", "data-only")
 _SMALL = ("copy-data", "power-down", "image", "rescue", "set-clock")
 """deeds that repair nothing"""
@@ -98,6 +99,7 @@ class Ledger:
     found: tuple[Found, ...]
     possible: tuple[str, ...]
     """faults that could not be told apart, where nothing is sure"""
+    started_at_first: bool
     stopped: str | None
     """what it showed when it was first watched, where it did not start"""
     deeds: tuple[Deed, ...]
@@ -163,10 +165,12 @@ def ledger_of(case: LedgerCase) -> Ledger:
     ending = _ending(case, deeds)
     data = _data(case, deeds, answers, found)
     fix = signed.fix if signed else None
+    at_first, stopped = _at_first(case)
     return Ledger(
         found,
         possible,
-        _stopped(case),
+        at_first,
+        stopped,
         deeds,
         way,
         signed.reason if signed else None,
@@ -207,9 +211,12 @@ def _found(case: LedgerCase, deeds: Sequence[Deed]) -> tuple[tuple[Found, ...], 
     return (), tuple(f for f, p in likely if p >= LIKELY)[:2]
 
 
-def _stopped(case: LedgerCase) -> str | None:
+def _at_first(case: LedgerCase) -> tuple[bool, str | None]:
+    """Whether it started when it was first switched on here, and else what it showed; (False, None): not watched."""
     first = next((e for _, e in case.standing if isinstance(e, Reading) and e.move == "screen" and e.outcome), None)
-    return None if first is None or first.outcome == "boots" else str(first.outcome)
+    return first is not None and first.outcome == BOOTS, (
+        None if first is None or first.outcome == BOOTS else str(first.outcome)
+    )
 
 
 # --- how it ends -----------------------------------------------------------------------------------------------------

@@ -12,7 +12,7 @@ from gatecheck.core.knowledge.tables import Knowledge
 from gatecheck.core.words.said import Said, say
 from gatecheck.core.work.ledger import STOPS, Ledger
 from gatecheck.core.work.shop import BY_LINE, ShopPage
-from gatecheck.core.work.told import FLASH, data_of, done_of, found_of, left_of, now_of
+from gatecheck.core.work.told import FLASH, data_of, deed_of, done_of, found_of, left_of, now_of
 
 KINDS = ("customer", "file", "label", "bill")
 FOR_THE_CUSTOMER = ("customer", "bill")
@@ -69,12 +69,22 @@ class Paper:
 
 
 @dataclass(frozen=True, slots=True)
+class EarlierStay:
+    """The same machine, here before: `ended` is the ISO date it was handed over; what was found and done then."""
+
+    number: str
+    ended: str
+    found: tuple[Text, ...]
+    done: tuple[Text, ...]
+
+
+@dataclass(frozen=True, slots=True)
 class PaperFacts:
     """Everything that the papers of one ticket rest on. Dates are ISO; `minutes`: hands-on, as spent or corrected.
 
     tape: when, by whom, what. was_opened: something came off the machine. new_is_flash: None where nobody knows.
     covered_by: number of the ticket whose warranty pays for this stay. verdicts: (drive, one sentence). left: settings
-    as found and as left."""
+    as found and as left. earlier: stays of this machine before this one, the last one first."""
 
     number: str
     customer: str
@@ -98,6 +108,7 @@ class PaperFacts:
     left: Sequence[tuple[str, str, str]] = ()
     verdicts: Sequence[tuple[str, Text]] = ()
     pictures: Sequence[Picture] = ()
+    earlier: Sequence[EarlierStay] = ()
 
 
 def paper_of(case: PaperFacts, kind: str) -> Paper:
@@ -153,6 +164,8 @@ def _came(case: PaperFacts) -> tuple[Text, ...]:
         )
     if case.ledger.stopped is not None:
         lines.append(say("paper.showed", screen=case.knowledge.checks["screen"].say[case.ledger.stopped]))
+    elif case.ledger.started_at_first:
+        lines.append(say("paper.showed-boots"))
     return tuple(lines) or (say("paper.nothing-said"),)
 
 
@@ -195,6 +208,7 @@ def _file(case: PaperFacts) -> Paper:
         Section(say("paper.carried-out"), rows=_carried_out(case)),
         Section(say("paper.data"), data_of(ledger)),
         Section(say("paper.now"), (*now_of(ledger), *left_of(ledger))),
+        Section(say("paper.earlier"), rows=_earlier(case)),
     ]
     if case.odds:
         sections.append(
@@ -227,10 +241,17 @@ def _file(case: PaperFacts) -> Paper:
     )
 
 
+def _earlier(case: PaperFacts) -> tuple[tuple[Text, ...], ...]:
+    """A row for every sentence of every stay; the stay is named in its first one."""
+    rows: list[tuple[Text, ...]] = []
+    for stay in case.earlier:
+        name: Text = say("paper.earlier-stay", number=stay.number, date=stay.ended)
+        rows += [(name if i == 0 else "", line) for i, line in enumerate((*stay.found, *stay.done))]
+    return tuple(rows)
+
+
 def _carried_out(case: PaperFacts) -> tuple[tuple[Text, ...], ...]:
-    return tuple(
-        (say(f"told.did.{d.what}", **d.values), result_of(case.knowledge, d.what, d.result)) for d in case.ledger.deeds
-    )
+    return tuple((deed_of(d), result_of(case.knowledge, d.what, d.result)) for d in case.ledger.deeds)
 
 
 def result_of(knowledge: Knowledge, what: str, result: str) -> Text:

@@ -38,12 +38,16 @@ def found_of(ledger: Ledger, knowledge: Knowledge, facts: Mapping[str, FactValue
     if lines:
         return tuple(lines)
     if ledger.possible:
-        return (say("told.found.not-sure"), say("told.found.possible", faults=list(ledger.possible)))
+        return (say("told.found.not-sure"), _possible(ledger.possible))
     if ledger.ending in (WORKS, STARTS) and ledger.stopped is None:
         return (say("told.found.nothing"),)
     if ledger.ending in (WORKS, STARTS) and not ledger.repaired:
         return (say("told.found.started-again"),)
     return (say("told.found.not-sure"),)
+
+
+def _possible(faults: tuple[str, ...]) -> Said:
+    return say("told.found.possible" if len(faults) > 1 else "told.found.possible-one", faults=list(faults))
 
 
 def done_of(ledger: Ledger, knowledge: Knowledge) -> tuple[Said, ...]:
@@ -83,6 +87,11 @@ def _is_trial(deed: Deed, knowledge: Knowledge) -> bool:
 
 def _writes(deed: Deed, knowledge: Knowledge) -> bool:
     return deed.what in knowledge.fixes and knowledge.fixes[deed.what].writes
+
+
+def deed_of(deed: Deed) -> Said:
+    """What was done, or why not, without what came of it."""
+    return _deed(deed)[0]
 
 
 def _deed(deed: Deed) -> list[Said]:
@@ -156,7 +165,7 @@ def _contents(ledger: Ledger) -> list[str | Said]:
     data = ledger.data
     lines: list[str | Said] = []
     if data.erased:
-        lines.append("erased")
+        lines.append("erased" if data.back else "erased-gone")
     elif data.unfinished:
         lines.append("written-part")
     elif data.written:
@@ -189,9 +198,12 @@ def left_of(ledger: Ledger) -> tuple[Said, ...]:
         values: dict[str, object] = {"why": item.why}
         if item.what in ("not-done", "not-wanted", "part-ordered"):
             values["advice"] = say(f"told.advise.{item.about}")
-        elif item.what in ("skipped", "unchecked", "not-passed"):
+        elif item.what in ("skipped", "unchecked"):
             values["what"] = say(f"told.unchecked.{item.about}")
         if item.what == "does-not-start":
             continue  # it is said of how it stands
+        if item.what == "not-passed":
+            lines.append(say(f"told.not-passed.{item.about}"))
+            continue
         lines.append(say(f"told.open.{item.what}", **values))
     return tuple(lines)

@@ -20,6 +20,7 @@ from gatecheck.core.work.job import OPENING
 from gatecheck.core.work.papers import (
     FOR_THE_CUSTOMER,
     KINDS,
+    EarlierStay,
     Paper,
     PaperFacts,
     Picture,
@@ -282,27 +283,34 @@ class Papers:
         """Earlier stays of this machine, the last one first: what was found and done then, and whether the warranty on
         it still ran when it came this time."""
         row = self.tickets.row_of(ticket_id)
+        return [
+            EarlierOut(
+                id=own.id,
+                number=own.number,
+                machine=own.machine,
+                closed_at=str(own.closed_at),
+                found=[self._say(x) for x in stay.found],
+                done=[self._say(x) for x in stay.done],
+                warranty_until=self._warranty_until(own),
+                in_warranty=repaired and row.opened_at[:10] <= self._warranty_until(own),
+                is_comeback=own.id == row.comeback_of,
+            )
+            for own, stay, repaired in self._stays_before(row)
+        ]
+
+    def _stays_before(self, row: TicketRow) -> list[tuple[TicketRow, EarlierStay, bool]]:
+        """(ticket, what was found and done, whether it was repaired then), the last one first."""
         serial = str(self.tickets.folded(row).state.facts.get("drive_serial") or "")
         with self.shop.database.read() as connection:
             before = earlier_tickets(connection, row, "" if row.customer == ERASED else row.customer, serial)
-        found = []
+        stays = []
         for own in before:
             folded = self.tickets.folded(own)
             ledger, knowledge = ledger_of_ticket(folded), self.shop.model.knowledge
-            found.append(
-                EarlierOut(
-                    id=own.id,
-                    number=own.number,
-                    machine=own.machine,
-                    closed_at=str(own.closed_at),
-                    found=[self._say(x) for x in found_of(ledger, knowledge, folded.state.facts)],
-                    done=[self._say(x) for x in done_of(ledger, knowledge)],
-                    warranty_until=self._warranty_until(own),
-                    in_warranty=ledger.repaired and row.opened_at[:10] <= self._warranty_until(own),
-                    is_comeback=own.id == row.comeback_of,
-                )
-            )
-        return found
+            found = found_of(ledger, knowledge, folded.state.facts)
+            stay = EarlierStay(own.number, str(own.closed_at)[:10], tuple(found), tuple(done_of(ledger, knowledge)))
+            stays.append((own, stay, ledger.repaired))
+        return stays
 
     def _warranty_until(self, row: TicketRow) -> str:
         end = datetime.fromisoformat(row.closed_at) if row.closed_at else datetime.now(UTC)
@@ -377,6 +385,7 @@ class Papers:
                 for e, s in zip(entries, folded.stands, strict=True)
                 if s and isinstance(e, Photo)
             ],
+            earlier=[stay for _, stay, _ in self._stays_before(row)],
         )
 
     def _verdicts(self, ticket_id: int) -> list[tuple[str, Text]]:
