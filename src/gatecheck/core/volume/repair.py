@@ -27,7 +27,7 @@ from gatecheck.core.volume.tree import DAMAGE, SIGN, VolumeFinding
 from gatecheck.core.words.said import Said, say
 
 _REFUSED = {"hibernated": "repair.refused-hibernated", "locked": "repair.refused-locked"}
-_MOST_TURNS = 16
+_MOST_TURNS = 32
 
 
 @dataclass(frozen=True, slots=True)

@@ -7,7 +7,12 @@ from dataclasses import dataclass
 from gatecheck.core.disk.plan import Write
 from gatecheck.core.words.said import Said
 
-LOSES = ("repair.doubt-given-up", "repair.doubt-nameless", "repair.doubt-shortened")
+LOSES = (
+    "repair.doubt-given-up",
+    "repair.doubt-nameless",
+    "repair.doubt-shortened",
+    "repair.doubt-attributes",
+)
 
 
 @dataclass(frozen=True, slots=True)

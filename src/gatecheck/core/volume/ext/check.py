@@ -36,6 +36,8 @@ _RESIZE, _HUGE, _WITH_INDEX, _DEEP, _UNSIGNED = 7, 0x8, 0x20, 0x4000, 0x2
 _SHARED_BLOCKS = 0x4000
 """feature of a volume that is never written: files may share blocks"""
 _SHORTEST_ENCRYPTED = 16
+_SHORTEST_ENTRY = 12
+"""bytes: one letter, on the next multiple of four"""
 _STRICT = 1
 """flag of the superblock's encoding: names that are none in it are refused"""
 _HURD = b"\1\0\0\0"
@@ -224,7 +226,10 @@ class ExtCheck:
         for group, each in enumerate(volume.groups):
             table = each.inode_table
             self.progress("inodes", group, own.groups)
-            if each.flags & 1 or not 0 < table < own.blocks:
+            if not 0 < table < own.blocks:
+                self.unread.add(group)  # its inodes are somewhere: what leads to them is not wrong for that
+                continue
+            if each.flags & 1:
                 continue
             for piece in range(0, own.inodes_per_group, 4096):
                 count = min(4096, own.inodes_per_group - piece)
@@ -305,6 +310,8 @@ class ExtCheck:
                 self.add(VolumeFinding("unreadable", SIGN, str(error)))
             return
         if inode.mode & 0xF000 not in (e.FOLDER, e.REGULAR, e.SYMLINK) and number >= self.super.first_inode:
+            if not (inode.flags & e.EXTENTS or any(inode.body[8:])):
+                self._counted(inode, extra)
             self._use(inode, extra)
             return
         try:
@@ -505,19 +512,25 @@ class ExtCheck:
         """(name, inode, kind), `.` and `..` looked at and left out; a broken block ends only itself."""
         found: list[tuple[str, int, int]] = []
         where = path or "/"
-        if inode.flags & e.INLINE:
-            try:
-                return [(x.name, x.inode, x.kind) for x in self.volume.entries(inode)]
-            except DecodeError:
-                self.add(VolumeFinding("folder-broken", DAMAGE, where))
-                return found
-        at, block, broken = 0, self.volume.block, 0
         dots: dict[str, int] = {}
+        self.is_folded = bool(inode.flags & e.CASEFOLDED and self.super.raw[0x27E] & _STRICT)
+        self.is_encrypted = bool(inode.flags & e.ENCRYPTED)
+        if inode.flags & e.INLINE:
+            for raw in filter(None, self.volume.inline_parts(inode)):
+                try:
+                    self._leaf(raw, found, dots, [], where)
+                except DecodeError:
+                    self.add(VolumeFinding("folder-broken", DAMAGE, where))
+            if int.from_bytes(inode.body[:4], "little") != parent:
+                self.add(
+                    VolumeFinding("folder-links", DAMAGE, where, repairable=True, values={"name": ".."}),
+                )
+            return found
+        at, block, broken = 0, self.volume.block, 0
         if inode.size > self.super.blocks * block:  # no folder is larger than its volume: what stands there is no size
             return found
         index = self._index(inode)
-        self.is_folded = bool(inode.flags & e.CASEFOLDED and self.super.raw[0x27E] & _STRICT)
-        self.is_encrypted, letters = bool(inode.flags & e.ENCRYPTED), list[bytes]()
+        letters = list[bytes]()
         for piece in self.volume.pieces(inode):
             if broken > _MOST_BROKEN:
                 break
@@ -532,6 +545,8 @@ class ExtCheck:
                 )
                 if not is_node:
                     self._leaf_sum(inode, raw, where)
+                if at + start == 0 and not begins_with_dots(raw):
+                    dots["."] = dots[".."] = 0
                 names: list[bytes] = []
                 try:
                     self._leaf(raw, found, dots, names, where)
@@ -589,7 +604,7 @@ class ExtCheck:
         while at + 8 <= len(raw):
             inode, length, letters, kind = struct.unpack_from("<IHBB", raw, at)
             length = 65536 if length in (0, 65535) and len(raw) == 65536 else length
-            if length < 8 or length & 3 or at + length > len(raw) or letters + 8 > length:
+            if length < _SHORTEST_ENTRY or length & 3 or at + length > len(raw) or letters + 8 > length:
                 raise DecodeError(
                     "folder block",
                     at=at,
@@ -600,7 +615,8 @@ class ExtCheck:
                 own = raw[at + 8 : at + 8 + letters]
                 name = own.decode("utf-8", "replace")
                 if name in (".", ".."):
-                    dots[name] = inode
+                    is_ended = letters + 8 == length or not raw[at + 8 + letters]
+                    dots[name] = inode if name not in dots and is_ended else 0
                 elif letters:
                     found.append((name, inode, kind))
                     names.append(own)
@@ -617,8 +633,7 @@ class ExtCheck:
 
     def _leaf_sum(self, inode: Inode, raw: bytes, where: str) -> None:
         if self.sums and (
-            raw[-12:-4] != b"\0\0\0\0\x0c\0\0\xde"
-            or crc32c(self.inode_seed(inode), raw[:-12]) != int.from_bytes(raw[-4:], "little")
+            not has_tail(raw) or crc32c(self.inode_seed(inode), raw[:-12]) != int.from_bytes(raw[-4:], "little")
         ):
             self.add(VolumeFinding("sum", DAMAGE, where, repairable=False))
 
@@ -640,6 +655,32 @@ class ExtCheck:
                         "link-count", DAMAGE, self._name(number), repairable=True, values={"told": links, "real": real}
                     )
                 )
+
+
+def begins_with_dots(raw: bytes) -> bool:
+    """Are the first two entries of a folder's first block its links to itself and to the one above."""
+    second = int.from_bytes(raw[4:6], "little")
+    return (
+        raw[6] == 1
+        and raw[8:9] == b"."
+        and _SHORTEST_ENTRY <= second <= len(raw) - _SHORTEST_ENTRY
+        and raw[second + 6] == 2
+        and raw[second + 8 : second + 10] == b".."
+    )
+
+
+def has_tail(raw: bytes) -> bool:
+    """Does a folder's block end with the entry that keeps room for its sum, and do its other entries lead to it. Where
+    they break before, nobody knows."""
+    if raw[-12:-4] != b"\0\0\0\0\x0c\0\0\xde":
+        return False
+    at, end = 0, len(raw) - 12
+    while at < end:
+        length = int.from_bytes(raw[at + 4 : at + 6], "little")
+        if length < _SHORTEST_ENTRY or length & 3:
+            return True
+        at += length
+    return at == end
 
 
 def has_bad_node(volume: Ext, inode: Inode) -> bool:

@@ -17,9 +17,9 @@ from gatecheck.core.volume.tree import Hole
 
 KINDS = (e.REGULAR, e.FOLDER, e.SYMLINK, 0x1000, 0x2000, 0x6000, 0xC000)
 """of a file: regular, folder, link, pipe, character and block device, socket"""
-_SPECIAL = (0x1000, 0x2000, 0x6000, 0xC000)
-_LOCKED_FLAGS = 0x30
-"""immutable, append only"""
+SPECIAL = (0x1000, 0x2000, 0x6000, 0xC000)
+NOT_OF_SPECIAL = e.INDEXED | e.EXTENTS | e.INLINE | 0x30
+"""flags that no pipe, device or socket has; the last two are immutable and append only"""
 _VERITY = 0x100000
 _NEEDS = ((e.EXTENTS, 0x40), (e.INLINE, e.INLINE_DATA), (e.ENCRYPTED, e.ENCRYPT), (e.CASEFOLDED, e.CASEFOLD))
 """flags of an inode, and the superblock's feature without which they mean nothing"""
@@ -48,7 +48,8 @@ def right_size(volume: Ext, inode: Inode, runs: Sequence[Mapped], held: int) -> 
 def flaws(volume: Ext, inode: Inode, *, is_orphan: bool) -> Iterator[str]:
     """What is wrong with an inode in use, by the ids of findings."""
     own = volume.super
-    if inode.deleted_at and not is_orphan and inode.number >= own.first_inode:
+    is_file = inode.number >= own.first_inode or inode.number == e.ROOT
+    if inode.deleted_at and not is_orphan and is_file:
         yield "deleted-noted"
     if inode.mode & 0xF000 not in KINDS and inode.number >= own.first_inode:
         yield "inode"
@@ -59,9 +60,7 @@ def flaws(volume: Ext, inode: Inode, *, is_orphan: bool) -> Iterator[str]:
         yield "inode"
     if inode.flags & e.INDEXED and inode.is_regular and inode.number >= own.first_inode:
         yield "inode"
-    if inode.mode & 0xF000 in _SPECIAL and (
-        inode.flags & (e.INDEXED | e.EXTENTS | e.INLINE | _LOCKED_FLAGS) or any(inode.body[16:]) or inode.size
-    ):
+    if inode.mode & 0xF000 in SPECIAL and (inode.flags & NOT_OF_SPECIAL or any(inode.body[16:]) or inode.size):
         yield "inode"
     if inode.is_link and not inode.flags & (e.INLINE | e.ENCRYPTED) and not _leads_somewhere(volume, inode):
         yield "inode"

@@ -300,6 +300,11 @@ class Ext:
 
     # --- folders
 
+    def inline_parts(self, inode: Inode) -> tuple[bytes, bytes]:
+        """The two lists of entries of a folder that lies in its inode: behind the number of the one above, and among
+        the attributes."""
+        return inode.body[4:], self._inline_rest(inode)
+
     def entries(self, inode: Inode, *, tolerant: bool = False) -> Iterator[DirectoryEntry]:
         """Entries of a folder, in the order of its blocks. Raises DecodeError where a block is broken or was not read;
         `tolerant`: such a block takes only itself away, as long as there are not very many."""
@@ -311,10 +316,8 @@ class Ext:
                 got=inode.size,
             )
         if inode.flags & INLINE:
-            yield from self._parsed(inode.body[4:] + b"", inode.number)
-            rest = self._inline_rest(inode)
-            if rest:
-                yield from self._parsed(rest, inode.number)
+            for raw in self.inline_parts(inode):
+                yield from self._parsed(raw, inode.number)
             return
         broken = 0
         for at, raw, why in self._blocks(inode):

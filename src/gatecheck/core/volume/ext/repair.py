@@ -16,6 +16,8 @@ from gatecheck.core.volume.ext.groups import summed_descriptor, unused_told, wit
 from gatecheck.core.volume.ext.journal import pending_blocks
 from gatecheck.core.volume.ext.layout import JOURNAL
 from gatecheck.core.volume.ext.read import Ext
+from gatecheck.core.volume.ext.repair_folders import folder_groups
+from gatecheck.core.volume.ext.repair_inodes import inode_groups, sum_group
 from gatecheck.core.volume.ext.repair_names import name_groups
 from gatecheck.core.volume.ext.repair_orphans import orphan_group
 from gatecheck.core.volume.repair_group import RepairGroup, group
@@ -82,8 +84,21 @@ def ext_groups(volume: Ext, report: Report) -> list[Callable[[], RepairGroup | N
         raw[58:60] = struct.pack("<H", 1)
         return group("flags", [(base + 1024, _summed(volume, raw))], "superblock")
 
-    named = name_groups(volume, ids)
-    return [journal, *named[:2], lambda: orphan_group(volume, ids), *named[2:], counts, flags]
+    named = name_groups(
+        volume, ids, has_wrong_maps=any(f.id == "sum" and " map of group" in f.where for f in report.findings)
+    )
+    return [
+        journal,
+        *inode_groups(volume, ids),
+        *folder_groups(volume, ids),
+        *named[:2],
+        lambda: orphan_group(volume, ids),
+        *named[2:4],
+        lambda: sum_group(volume, ids),
+        *named[4:],
+        counts,
+        flags,
+    ]
 
 
 def _summed(volume: Ext, raw: bytearray) -> bytes:

@@ -46,8 +46,8 @@ _UNSURE = {
 Planner = Callable[[], RepairGroup | None]
 
 
-def name_groups(volume: Ext, ids: set[str]) -> list[Planner]:
-    """In their order: each rests on the one before it."""
+def name_groups(volume: Ext, ids: set[str], *, has_wrong_maps: bool = False) -> list[Planner]:
+    """In their order: each rests on the one before it. `has_wrong_maps`: the checksum of one is wrong."""
     base = volume.bytes.base
 
     def known() -> ExtCheck:
@@ -86,13 +86,13 @@ def name_groups(volume: Ext, ids: set[str]) -> list[Planner]:
             if is_counted and 0 < real <= _MOST_LINKS and told != real and not (told == 1 and number in own.folders):
                 raw = bytearray(volume.inode(number).raw)
                 raw[26:28] = struct.pack("<H", real)
-                writes.append((base + _place(volume, number), summed_inode(own, number, bytes(raw))))
+                writes.append((base + place_of(volume, number), summed_inode(own, number, bytes(raw))))
                 names.append(own.names.get(number, f"inode {number}"))
         return group("links", writes, "record", touches=tuple(names), count=len(writes)) if writes else None
 
     def maps() -> RepairGroup | None:
         wanted = {"lost", "unmarked", "inode-map", "map-padding"}
-        if not ids & wanted or ids & _UNSURE or volume.super.ro_compat & e.BIGALLOC:
+        if not (ids & wanted or has_wrong_maps) or ids & _UNSURE or volume.super.ro_compat & e.BIGALLOC:
             return None
         return group("map", _maps(known(), base), "map")
 
@@ -110,7 +110,6 @@ def size_group(volume: Ext, ids: set[str]) -> RepairGroup | None:
     own = ExtCheck(volume, lambda f: wrong.setdefault(f.where, set()).add(f.id), lambda _stage, _done, _of: None)
     own.whole()
     writes, names, base = list[tuple[int, bytes]](), list[str](), volume.bytes.base
-    is_huge = bool(volume.super.ro_compat & _HUGE)
     for number in sorted(own.right_bytes.keys() ^ own.right_sizes.keys()):
         name = own.names.get(number, "")
         others = (wrong.get(f"inode {number}", set()) | wrong.get(name, set())) - _OF_SIZES
@@ -123,23 +122,35 @@ def size_group(volume: Ext, ids: set[str]) -> RepairGroup | None:
                 continue
             raw[4:8], raw[108:112] = struct.pack("<I", size & 0xFFFFFFFF), struct.pack("<I", size >> 32)
         if number in own.right_bytes:
-            in_blocks = is_huge and bool(volume.inode(number).flags & _IN_BLOCKS)
-            units = own.right_bytes[number] // (volume.block if in_blocks else 512)
-            if units >> (48 if is_huge else 32):
+            counted = with_blocks(volume, bytes(raw), own.right_bytes[number])
+            if counted is None:
                 continue
-            raw[28:32] = struct.pack("<I", units & 0xFFFFFFFF)
-            if is_huge:
-                raw[116:118] = struct.pack("<H", units >> 32)
-        writes.append((base + _place(volume, number), summed_inode(own, number, bytes(raw))))
+            raw = bytearray(counted)
+        writes.append((base + place_of(volume, number), summed_inode(own, number, bytes(raw))))
         names.append(name)
     return group("sizes", writes, "record", touches=tuple(names), count=len(writes)) if writes else None
+
+
+def with_blocks(volume: Ext, raw: bytes, held: int) -> bytes | None:
+    """An inode's record with the count of blocks that `held` bytes make; None where no count is as large."""
+    is_huge = bool(volume.super.ro_compat & _HUGE)
+    in_blocks = is_huge and bool(int.from_bytes(raw[32:36], "little") & _IN_BLOCKS)
+    units = held // (volume.block if in_blocks else 512)
+    if units >> (48 if is_huge else 32):
+        return None
+    out = bytearray(raw)
+    out[28:32] = struct.pack("<I", units & 0xFFFFFFFF)
+    if is_huge:
+        out[116:118] = struct.pack("<H", units >> 32)
+    return bytes(out)
 
 
 def unheard(_: VolumeFinding) -> None:
     """What is found is known already."""
 
 
-def _place(volume: Ext, number: int) -> int:
+def place_of(volume: Ext, number: int) -> int:
+    """Byte of the volume where an inode's record stands."""
     own = volume.super
     which, index = divmod(number - 1, own.inodes_per_group)
     return volume.groups[which].inode_table * own.block + index * own.inode_size
