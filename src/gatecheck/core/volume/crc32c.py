@@ -48,3 +48,21 @@ def crc16(seed: int, data: bytes) -> int:
         for _ in range(8):
             value = value >> 1 ^ 0xA001 if value & 1 else value >> 1
     return value
+
+
+def one_byte_off(data: bytes, computed: int, told: int) -> list[tuple[int, int]]:
+    """(place, bits) of every single byte of `data` that, with these bits turned over, gives the sum `told` where the
+    data as it is gives `computed`. Of n bytes 255 n are tried: that one fits by chance is 255 n in 2^32."""
+    wanted = computed ^ told
+    if not wanted:
+        return []
+    single = np.array([_TABLE[1 << bit] for bit in range(8)], np.uint32)
+    effects = np.empty((len(data), 8), np.uint32)
+    for place in range(len(data) - 1, -1, -1):
+        effects[place] = single
+        single = _WIDE[single & 0xFF] ^ single >> np.uint32(8)
+    found = []
+    for bits in range(1, 256):
+        effect = np.bitwise_xor.reduce(effects[:, [bit for bit in range(8) if bits >> bit & 1]], axis=1)
+        found += [(int(place), bits) for place in np.flatnonzero(effect == np.uint32(wanted))]
+    return found

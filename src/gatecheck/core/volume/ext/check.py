@@ -40,8 +40,6 @@ _SHORTEST_ENTRY = 12
 """bytes: one letter, on the next multiple of four"""
 _STRICT = 1
 """flag of the superblock's encoding: names that are none in it are refused"""
-_HURD = b"\1\0\0\0"
-"""the system that made it, where inodes have other fields at their end"""
 _ORPHAN_PRESENT = 0x10000
 _KINDS = {1: 0x8000, 2: 0x4000, 3: 0x2000, 4: 0x6000, 5: 0x1000, 6: 0xC000, 7: 0xA000}
 _KNOWN, _KNOWN_TO_WRITE = 0x3F7DF, 0x1FFFB
@@ -284,7 +282,8 @@ class ExtCheck:
     def _inode(self, inode: Inode) -> None:
         number = inode.number
         if not (inode.links or number in self.orphans or number < self.super.first_inode):
-            if inode.mode and not inode.deleted_at:
+            is_of_a_list = bool(inode.deleted_at) and inode.deleted_at < self.super.inodes and self._has_real_times()
+            if inode.mode and (not inode.deleted_at or is_of_a_list):
                 self.add(VolumeFinding("deleted-noted", DAMAGE, f"inode {number}"))
             return
         if number in self.broken:
@@ -321,6 +320,13 @@ class ExtCheck:
                 VolumeFinding("unreadable" if "LBA" in str(error) else "extents", DAMAGE, f"inode {number}: {error}")
             )
 
+    def _has_real_times(self) -> bool:
+        """No time of the superblock is as small as an inode's number, which a list of files being deleted keeps in the
+        place of a time."""
+        raw = self.super.raw
+        times = [int.from_bytes(raw[at : at + 4], "little") for at in (0x2C, 0x30, 0x108)]
+        return not any(0 < time < self.super.inodes for time in times)
+
     def _attributes(self, inode: Inode) -> int:
         """Blocks that its extended attributes hold, those in inodes of their own too, which count as its own."""
         own, number = self.super, inode.number
@@ -328,13 +334,15 @@ class ExtCheck:
         block = attributes.block_of(own, inode, is_wide=is_wide)
         start, end = attributes.in_inode(inode)
         why = ""
-        if inode.raw[118:120] != b"\0\0" and not is_wide and own.raw[72:76] != _HURD:
+        if inode.raw[118:120] != b"\0\0" and not is_wide and not own.has_other_fields:
             why = "place"
         elif start:
             why = attributes.flaw_of(inode.raw, start + 4, start + 4, end, has_zero_hash=True)
         held, raw = 0, b""
         if block and not own.compat & attributes.ATTRIBUTES:
             why = "feature"
+        elif block and not own.first_block < block < own.blocks:
+            why = "place"
         elif block:
             known = self.attribute_blocks.get(block)
             if known is None:

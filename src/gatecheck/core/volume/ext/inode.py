@@ -56,6 +56,8 @@ def flaws(volume: Ext, inode: Inode, *, is_orphan: bool) -> Iterator[str]:
     extra, room = int.from_bytes(inode.raw[128:130], "little"), own.inode_size - 128
     if room >= _SHORTEST_EXTRA and extra and (extra < _SHORTEST_EXTRA or extra > room or extra & 3):
         yield "inode"
+    if any(inode.raw[112:116]) and not own.has_other_fields:  # an address of fragments, which nobody ever wrote
+        yield "inode"
     if any(inode.flags & flag and not own.incompat & feature for flag, feature in _NEEDS):
         yield "inode"
     if inode.flags & e.INDEXED and inode.is_regular and inode.number >= own.first_inode:
@@ -95,17 +97,26 @@ def resize_problem(volume: Ext, inode: Inode) -> bool:
         return False
     if not 0 < numbers[_DOUBLE] < own.blocks:
         return True
+    lists, blocks = resize_lists(volume, numbers[_DOUBLE])
+    if not own.ro_compat & e.BIGALLOC and inode.blocks * 512 != blocks * own.block:
+        return True
+    return any(_words(volume, block) != words for block, words in lists.items())
+
+
+def resize_lists(volume: Ext, double: int) -> tuple[dict[int, tuple[int, ...]], int]:
+    """What the inode that keeps room for more groups has to hold: block -> the numbers in it, and how many blocks it
+    counts. `double`: its block of blocks."""
+    own = volume.super
+    reserved = int.from_bytes(own.raw[206:208], "little")
     per, kept = own.block // 4, -(-own.groups * own.group_size // own.block)
     first = own.super_at(0) + 1 + kept
     copies = [own.super_at(group) - own.super_at(0) for group in range(1, own.groups) if volume.has_super(group)][:per]
-    if not own.ro_compat & e.BIGALLOC and inode.blocks * 512 != (1 + reserved * (1 + len(copies))) * own.block:
-        return True
-    expected = [0] * per
+    tops, lists = [0] * per, dict[int, tuple[int, ...]]()
     for n in range(reserved):
-        expected[(kept + n) % per] = first + n
-        if _words(volume, first + n) != (*(first + n + more for more in copies), *[0] * (per - len(copies))):
-            return True
-    return _words(volume, numbers[_DOUBLE]) != tuple(expected)
+        tops[(kept + n) % per] = first + n
+        lists[first + n] = (*(first + n + more for more in copies), *[0] * (per - len(copies)))
+    lists[double] = tuple(tops)
+    return lists, 1 + reserved * (1 + len(copies))
 
 
 def _words(volume: Ext, block: int) -> tuple[int, ...]:

@@ -62,6 +62,11 @@ class Super:
         return own or 1024 // self.block
 
     @property
+    def has_other_fields(self) -> bool:
+        """Another system made it, where inodes have other fields at their end."""
+        return self.raw[72:76] == b"\1\0\0\0"
+
+    @property
     def has_checksums(self) -> bool:
         return bool(self.ro_compat & CHECKSUMS)
 

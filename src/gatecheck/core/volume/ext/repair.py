@@ -17,9 +17,11 @@ from gatecheck.core.volume.ext.journal import pending_blocks
 from gatecheck.core.volume.ext.layout import JOURNAL
 from gatecheck.core.volume.ext.read import Ext
 from gatecheck.core.volume.ext.repair_folders import folder_groups
-from gatecheck.core.volume.ext.repair_inodes import inode_groups, sum_group
+from gatecheck.core.volume.ext.repair_inodes import inode_groups
 from gatecheck.core.volume.ext.repair_names import name_groups
 from gatecheck.core.volume.ext.repair_orphans import orphan_group
+from gatecheck.core.volume.ext.repair_shared import shared_groups
+from gatecheck.core.volume.ext.repair_sums import byte_group, sum_group
 from gatecheck.core.volume.repair_group import RepairGroup, group
 
 if TYPE_CHECKING:
@@ -89,7 +91,9 @@ def ext_groups(volume: Ext, report: Report) -> list[Callable[[], RepairGroup | N
     )
     return [
         journal,
+        lambda: byte_group(volume, ids),
         *inode_groups(volume, ids),
+        *shared_groups(volume, ids),
         *folder_groups(volume, ids),
         *named[:2],
         lambda: orphan_group(volume, ids),

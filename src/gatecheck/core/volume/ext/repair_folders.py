@@ -116,9 +116,7 @@ class _Folders:
         for number in sorted(self.own.reached & self.own.folders.keys()):
             name = self.own.names.get(number, "/") or "/"
             inside = name.rstrip("/") + "/" if name != "/" else ""
-            is_one = name in self.places or (
-                with_entries and any(p.startswith(inside) and "/" not in p[len(inside) :] for p in self.places)
-            )
+            is_one = name in self.places or (with_entries and any(p.startswith(inside) for p in self.places))
             if is_one and number not in self.own.broken and not self.own.folders[number].flags & e.INLINE:
                 yield self.own.folders[number]
 
@@ -163,12 +161,17 @@ def _index_group(volume: Ext, ids: set[str]) -> RepairGroup | None:
             continue
         for block, raw in made:
             folders.put(inode, block, raw)
-        record = bytearray(inode.raw)
-        record[32:36] = struct.pack("<I", inode.flags & ~e.INDEXED)
-        summed = summed_inode(folders.own, inode.number, bytes(record))
-        folders.writes.append((folders.base + place_of(volume, inode.number), summed))
+        _put_plain(folders, inode)
         folders.named(inode)
     return folders.group("unindexed")
+
+
+def _put_plain(folders: _Folders, inode: Inode) -> None:
+    """Its record without the note that it has an index."""
+    record = bytearray(inode.raw)
+    record[32:36] = struct.pack("<I", inode.flags & ~e.INDEXED)
+    summed = summed_inode(folders.own, inode.number, bytes(record))
+    folders.writes.append((folders.base + place_of(folders.volume, inode.number), summed))
 
 
 def _without_index(folders: _Folders, inode: Inode) -> list[tuple[int, bytes]] | None:
@@ -322,9 +325,14 @@ def _spelling_group(volume: Ext, ids: set[str]) -> RepairGroup | None:
         return None
     folders = _Folders(volume, "name-broken", "name-twice")
     for inode in folders.meant(with_entries=True):
-        if inode.flags & (e.INDEXED | e.ENCRYPTED | e.CASEFOLDED):
+        if inode.flags & (e.ENCRYPTED | e.CASEFOLDED):
             continue
-        blocks = list(folders.blocks(inode))
+        plain = _without_index(folders, inode) if inode.flags & e.INDEXED else []
+        if plain is None:
+            continue
+        as_plain = dict(plain)
+        blocks = [(block, as_plain.get(block, raw)) for block, raw in folders.blocks(inode)]
+        before = folders.count
         taken = {own.name for _, raw in blocks for own in parsed(raw)[0]}
         seen: set[bytes] = set()
         for block, raw in blocks:
@@ -336,6 +344,10 @@ def _spelling_group(volume: Ext, ids: set[str]) -> RepairGroup | None:
             if made is not None:
                 folders.put(inode, block, made)
                 folders.named(inode, sum(a != b for a, b in zip(entries, renamed, strict=True)))
+        if plain and folders.count > before:  # the index told of the names as they were
+            for block, raw in plain:
+                folders.put(inode, block, raw)
+            _put_plain(folders, inode)
     return folders.group("renamed", "letter-or-time")
 
 

@@ -1,5 +1,5 @@
 """Repairs of inodes of ext: trees that lead where no block can be, extended attributes that contradict themselves,
-times of deletion, and checksums of what is right by everything else.
+times of deletion, flags that no file of a kind has.
 
 Each does what the system's own checker does: what is cut off or taken away is named as lost, what a file still holds is
 not written."""
@@ -10,23 +10,26 @@ import struct
 from collections.abc import Callable, Iterator, Mapping
 from dataclasses import dataclass, field
 
+import numpy as np
+
 from gatecheck.core.disk.overlay import Overlay
 from gatecheck.core.errors import DecodeError
 from gatecheck.core.volume.crc32c import crc32c
 from gatecheck.core.volume.ext import attributes
 from gatecheck.core.volume.ext import layout as e
-from gatecheck.core.volume.ext.check import ExtCheck, begins_with_dots, has_tail
+from gatecheck.core.volume.ext.check import ExtCheck, begins_with_dots
 from gatecheck.core.volume.ext.inode import NOT_OF_SPECIAL, SPECIAL, flaws
 from gatecheck.core.volume.ext.layout import Inode, parse_inode
 from gatecheck.core.volume.ext.read import Ext
-from gatecheck.core.volume.ext.repair_folders import packed, parsed, summed_leaf
-from gatecheck.core.volume.ext.repair_names import folder_blocks, place_of, summed_inode, with_blocks
+from gatecheck.core.volume.ext.repair_names import place_of, summed_inode, with_blocks
 from gatecheck.core.volume.repair_group import RepairGroup, group
 from gatecheck.core.volume.tree import VolumeFinding
 
 _MARK, _DEEPEST = 0xF30A, 5
 _ENTRY, _HEAD = 12, 12
 _UNWRITTEN, _USUAL_EXTRA = 0x8000, 32
+_MOST_WRONG = 12
+"""numbers of a list that lead off the volume"""
 _MADE_BY_COUNT = ("count", "sum")
 """what is wrong of a block of attributes of which no attribute is"""
 _NEEDED = ("data", "policy")
@@ -47,7 +50,7 @@ def inode_groups(volume: Ext, ids: set[str]) -> list[Planner]:
 
 
 @dataclass
-class _Known:
+class KnownVolume:
     """A volume as its check sees it: findings by place, and writes that are gathered for one group."""
 
     volume: Ext
@@ -65,6 +68,8 @@ class _Known:
 
         self.own = ExtCheck(self.volume, hear, lambda _stage, _done, _of: None)
         self.own.whole()
+        self.runs = self.own.claims.sorted()
+        self.longest = int(self.runs[1].max(initial=0))
 
     def name(self, number: int) -> str:
         return self.own.names.get(number) or f"inode {number}"
@@ -72,6 +77,16 @@ class _Known:
     def of(self, number: int) -> set[str]:
         """Ids of what is wrong with an inode, by its number or its name."""
         return self.wrong.get(f"inode {number}", set()) | self.wrong.get(self.name(number), set())
+
+    def is_anothers(self, block: int, number: int) -> bool:
+        """Somebody else than this inode holds the block too: what stands in it is not this one's to write."""
+        start, count, owner = self.runs
+        for place in range(int(np.searchsorted(start, block, side="right")) - 1, -1, -1):
+            if start[place] + self.longest <= block:
+                return False
+            if block < start[place] + count[place] and owner[place] != number:
+                return True
+        return False
 
     def inodes(self) -> Iterator[Inode]:
         for number in sorted(self.own.kinds):
@@ -100,7 +115,7 @@ def _deletion_group(volume: Ext, ids: set[str]) -> RepairGroup | None:
     is deleted, for then either may be right."""
     if "deleted-noted" not in ids or "dangling" in ids:
         return None
-    known, own = _Known(volume), volume.super
+    known, own = KnownVolume(volume), volume.super
     for inode in volume.inodes():
         number = inode.number
         if "deleted-noted" not in known.of(number) or number in known.own.broken:
@@ -121,7 +136,7 @@ def _flag_group(volume: Ext, ids: set[str]) -> RepairGroup | None:
     """Flags and sizes that files of a kind cannot have, and the length of an inode's further fields."""
     if "inode" not in ids:
         return None
-    known = _Known(volume)
+    known = KnownVolume(volume)
     for inode in known.inodes():
         number = inode.number
         if "inode" not in known.of(number) or known.of(number) & {"sum", "deleted-noted"}:
@@ -134,6 +149,8 @@ def _flag_group(volume: Ext, ids: set[str]) -> RepairGroup | None:
             raw[4:8] = bytes(4)
         elif inode.is_regular:
             raw[32:36] = struct.pack("<I", inode.flags & ~e.INDEXED)
+        if not volume.super.has_other_fields:
+            raw[112:116] = bytes(4)
         extra = int.from_bytes(raw[128:130], "little")
         if len(raw) > 128 and (extra < 4 or extra > len(raw) - 128 or extra & 3):
             raw[128:130] = struct.pack("<H", _extra_of(volume, bytes(raw)))
@@ -173,7 +190,7 @@ def _attribute_group(volume: Ext, ids: set[str]) -> RepairGroup | None:
     wrong gets the right one."""
     if "attributes" not in ids or volume.super.incompat & attributes.VALUE_INODES:
         return None
-    known, loses = _Known(volume), False
+    known, loses = KnownVolume(volume), False
     for inode in known.inodes():
         why = known.why.get(f"inode {inode.number}") or known.why.get(known.name(inode.number), "")
         if not why or why in _NEEDED or inode.number in known.own.broken:
@@ -197,7 +214,7 @@ def _summed_block(own: ExtCheck, block: int, raw: bytes, holders: int) -> bytes:
     return bytes(out)
 
 
-def _without_attributes(known: _Known, inode: Inode, block: int) -> bool:
+def _without_attributes(known: KnownVolume, inode: Inode, block: int) -> bool:
     """Take away what is broken of them: those in the inode, or the block; true where something was."""
     own, raw = known.own, bytearray(inode.raw)
     start, end = attributes.in_inode(inode)
@@ -213,7 +230,7 @@ def _without_attributes(known: _Known, inode: Inode, block: int) -> bool:
     )
     if is_broken:
         raw[104:108] = bytes(4)
-        if own.super.raw[72:76] != b"\1\0\0\0":
+        if not own.super.has_other_fields:
             raw[118:120] = bytes(2)
     elif not in_record and raw[118:120] != b"\0\0" and not own.super.incompat & e.WIDE:
         raw[118:120] = bytes(2)  # a place that no block of this volume can have
@@ -230,11 +247,13 @@ def _tree_group(volume: Ext, ids: set[str]) -> RepairGroup | None:
     """What leads to no block of the volume is taken out of a file's tree; the rest of it stays as it is."""
     if not ids & {"extents", "beyond"} or volume.super.ro_compat & e.BIGALLOC:
         return None
-    known, records = _Known(volume), dict[int, bytes]()
+    known, records = KnownVolume(volume), dict[int, bytes]()
     for inode in known.inodes():
         number = inode.number
         if not known.of(number) & {"extents", "beyond"} or number in known.own.broken or inode.flags & e.INLINE:
             continue
+        if number < volume.super.first_inode and number != e.ROOT:
+            continue  # the volume's own files are no longer what they are with a block less
         if inode.is_link and inode.size < 60 and not inode.flags & e.EXTENTS:
             continue
         made: list[tuple[int, bytes]] = []
@@ -251,12 +270,12 @@ def _tree_group(volume: Ext, ids: set[str]) -> RepairGroup | None:
     return known.group("cut", "shortened")
 
 
-def _counted(known: _Known, records: Mapping[int, bytes]) -> dict[int, bytes]:
+def _counted(known: KnownVolume, records: Mapping[int, bytes]) -> dict[int, bytes]:
     """The inodes' records with the number of blocks that they hold by now."""
     volume = known.volume
     base = volume.bytes.base
     cut = [(base + place_of(volume, n), summed_inode(known.own, n, raw)) for n, raw in records.items()]
-    after = _Known(Ext(Overlay(volume.disk, known.writes + cut), volume.first, volume.last)).own
+    after = KnownVolume(Ext(Overlay(volume.disk, known.writes + cut), volume.first, volume.last)).own
     counted = dict(records)
     for number, raw in records.items():
         if number in after.right_bytes:
@@ -269,7 +288,7 @@ def _empty_node() -> bytes:
 
 
 def _cut_node(
-    known: _Known,
+    known: KnownVolume,
     inode: Inode,
     raw: bytes,
     level: int | None,
@@ -302,7 +321,7 @@ def _cut_node(
     return head + body + (raw[_HEAD + len(body) :] if is_whole else bytes(len(raw) - _HEAD - len(body)))
 
 
-def _possible(known: _Known, entry: bytes, expected: int) -> tuple[bytes, int] | None:
+def _possible(known: KnownVolume, entry: bytes, expected: int) -> tuple[bytes, int] | None:
     first, length, high, low = struct.unpack("<IHHI", entry)
     count, block = length if length <= _UNWRITTEN else length - _UNWRITTEN, high << 32 | low
     own = known.volume.super
@@ -312,7 +331,7 @@ def _possible(known: _Known, entry: bytes, expected: int) -> tuple[bytes, int] |
 
 
 def _cut_child(
-    known: _Known,
+    known: KnownVolume,
     inode: Inode,
     entry: bytes,
     level: int,
@@ -323,7 +342,11 @@ def _cut_child(
     volume = known.volume
     _, low, high = struct.unpack_from("<IIH", entry)
     block = high << 32 | low
-    if block in seen or not volume.super.first_block < block < volume.super.blocks:
+    if (
+        block in seen
+        or not volume.super.first_block < block < volume.super.blocks
+        or known.is_anothers(block, inode.number)
+    ):
         return None
     seen.add(block)
     try:
@@ -334,21 +357,22 @@ def _cut_child(
     if cut is None:
         return None
     if cut != raw:
-        made.append((block, _summed_node(known.own, inode, cut)))
+        made.append((block, summed_node(known.own, inode, cut)))
     entries = struct.unpack_from("<H", cut, 2)[0]
     first, length = struct.unpack_from("<IH", cut, _HEAD + _ENTRY * (entries - 1))
     end = first + (length if length <= _UNWRITTEN else length - _UNWRITTEN) if not level else first + 1
     return cut[_HEAD : _HEAD + 4] + entry[4:], end
 
 
-def _summed_node(own: ExtCheck, inode: Inode, raw: bytes) -> bytes:
+def summed_node(own: ExtCheck, inode: Inode, raw: bytes) -> bytes:
+    """A block of a file's tree with the sum that it ought to have."""
     end = _HEAD + _ENTRY * int.from_bytes(raw[4:6], "little")
     if not own.sums or end + 4 > len(raw):
         return raw
     return raw[:end] + struct.pack("<I", crc32c(own.inode_seed(inode), raw[:end])) + raw[end + 4 :]
 
 
-def _cut_lists(known: _Known, inode: Inode, made: list[tuple[int, bytes]]) -> bytes:
+def _cut_lists(known: KnownVolume, inode: Inode, made: list[tuple[int, bytes]]) -> bytes:
     """The fifteen numbers of an inode without those that lead off the volume; lists below them into `made`."""
     own, seen = known.volume.super, set[int]()
 
@@ -362,11 +386,15 @@ def _cut_lists(known: _Known, inode: Inode, made: list[tuple[int, bytes]]) -> by
         seen.add(block)
         if not level:
             return True
+        if known.is_anothers(block, inode.number):
+            return False
         try:
             raw = known.volume.bytes.read(block * own.block, own.block, "blocks")
         except DecodeError:
             return True
         numbers = list(struct.unpack(f"<{own.block // 4}I", raw))
+        if sum(not possible(n) for n in numbers) > _MOST_WRONG:
+            return False  # that is no list
         cut = [n if (possible(n) if level == 1 else below(n, level - 1)) else 0 for n in numbers]
         if cut != numbers:
             made.append((block, struct.pack(f"<{own.block // 4}I", *cut)))
@@ -376,51 +404,3 @@ def _cut_lists(known: _Known, inode: Inode, made: list[tuple[int, bytes]]) -> by
     cut = [n if possible(n) else 0 for n in numbers[:12]]
     cut += [n if below(n, level) else 0 for level, n in enumerate(numbers[12:], 1)]
     return struct.pack("<15I", *cut)
-
-
-# --- checksums -------------------------------------------------------------------------------------------------------
-
-
-def sum_group(volume: Ext, ids: set[str]) -> RepairGroup | None:
-    """Checksums of inodes, folders and nodes that are right by everything else: what they sum may still differ from
-    what was written, in what nothing else can tell of."""
-    if "sum" not in ids or "unreadable" in ids or not volume.super.has_checksums:
-        return None
-    known = _Known(volume)
-    for inode in known.inodes():
-        number = inode.number
-        if "sum" not in known.of(number) or known.of(number) - {"sum", "link-count"}:
-            continue
-        if number in known.own.broken:
-            known.put_inode(inode, inode.raw)
-        elif inode.is_folder and not inode.flags & e.INLINE:
-            _sum_folder(known, inode)
-        if inode.flags & e.EXTENTS:
-            _sum_nodes(known, inode)
-    return known.group("sums", "letter-or-time")
-
-
-def _sum_folder(known: _Known, inode: Inode) -> None:
-    volume = known.volume
-    for place, block in enumerate(folder_blocks(volume, inode)):
-        raw = volume.bytes.read(block * volume.block, volume.block, "folder")
-        if inode.flags & e.INDEXED and (place == 0 or raw[:8] == struct.pack("<IHH", 0, volume.block & 0xFFFF, 0)):
-            continue
-        entries, end = parsed(raw)
-        made = summed_leaf(known.own, inode, raw)
-        if not has_tail(raw) and end == len(raw):
-            again = packed(entries, volume.block, tailed=True)
-            made = summed_leaf(known.own, inode, again) if again is not None else raw
-        if made != raw:
-            known.put_block(block, made)
-            known.names.append(known.name(inode.number))
-
-
-def _sum_nodes(known: _Known, inode: Inode) -> None:
-    volume = known.volume
-    for block in volume.tree_blocks(inode):
-        raw = volume.bytes.read(block * volume.block, volume.block, "extents")
-        made = _summed_node(known.own, inode, raw)
-        if made != raw:
-            known.put_block(block, made)
-            known.names.append(known.name(inode.number))
