@@ -36,6 +36,15 @@ class ExtendedAttribute:
     told: int
 
 
+def flaw_in_inode(own: Super, inode: Inode) -> str:
+    """What is wrong with the attributes in an inode's record, or nothing."""
+    start, end = in_inode(inode)
+    if not start:
+        return ""
+    has_values = bool(own.incompat & VALUE_INODES)
+    return flaw_of(inode.raw, start + 4, start + 4, end, has_zero_hash=True, has_values=has_values)
+
+
 def in_inode(inode: Inode) -> tuple[int, int]:
     """(first byte of the attributes in the inode's record, its end); both 0 where it has none."""
     raw = inode.raw
@@ -78,9 +87,10 @@ def hashes(own: ExtendedAttribute, value: bytes) -> tuple[int, int]:
     return found[0], found[1]
 
 
-def flaw_of(raw: bytes, first: int, base: int, end: int, *, has_zero_hash: bool) -> str:
+def flaw_of(raw: bytes, first: int, base: int, end: int, *, has_zero_hash: bool, has_values: bool) -> str:
     """What is wrong with a list of attributes, or nothing: `entry`, `value`, `name`, `overlap`, `hash`. Values with
-    inodes of their own are looked at elsewhere. `has_zero_hash`: one that is 0 was never computed."""
+    inodes of their own are looked at elsewhere. `has_zero_hash`: one that is 0 was never computed; `has_values`: values
+    may have inodes of their own on this volume."""
     taken: list[tuple[int, int]] = []
     stop = first
     for own in listed(raw, first, base, end):
@@ -89,6 +99,8 @@ def flaw_of(raw: bytes, first: int, base: int, end: int, *, has_zero_hash: bool)
         stop = own.at + ENTRY + (len(own.name) + 3 & ~3)
         if not own.index:
             return "name"
+        if own.inode and not has_values:
+            return "value"
         if own.inode or not own.size:
             continue
         if own.size > end or own.value_at < base or own.value_at + own.size > end:
@@ -107,7 +119,7 @@ def block_flaw(own: Super, seed: int, number: int, raw: bytes) -> str:
     magic, _, blocks, _, told = struct.unpack_from("<5I", raw, 0)
     if magic != MAGIC or blocks != 1:
         return "mark"
-    found = flaw_of(raw, HEAD, 0, len(raw), has_zero_hash=False)
+    found = flaw_of(raw, HEAD, 0, len(raw), has_zero_hash=False, has_values=bool(own.incompat & VALUE_INODES))
     if found or not own.has_checksums:
         return found
     value = crc32c(crc32c(seed, struct.pack("<Q", number)), raw[:16] + bytes(4) + raw[20:])

@@ -332,12 +332,11 @@ class ExtCheck:
         own, number = self.super, inode.number
         is_wide = bool(own.incompat & e.WIDE)
         block = attributes.block_of(own, inode, is_wide=is_wide)
-        start, end = attributes.in_inode(inode)
         why = ""
         if inode.raw[118:120] != b"\0\0" and not is_wide and not own.has_other_fields:
             why = "place"
-        elif start:
-            why = attributes.flaw_of(inode.raw, start + 4, start + 4, end, has_zero_hash=True)
+        else:
+            why = attributes.flaw_in_inode(own, inode)
         held, raw = 0, b""
         if block and not own.compat & attributes.ATTRIBUTES:
             why = "feature"
@@ -538,7 +537,7 @@ class ExtCheck:
         if inode.size > self.super.blocks * block:  # no folder is larger than its volume: what stands there is no size
             return found
         index = self._index(inode)
-        letters = list[bytes]()
+        letters, is_summed = list[bytes](), True
         for piece in self.volume.pieces(inode):
             if broken > _MOST_BROKEN:
                 break
@@ -553,6 +552,8 @@ class ExtCheck:
                 )
                 if not is_node:
                     self._leaf_sum(inode, raw, where)
+                elif self.sums and not self._has_node_sum(inode, raw, is_root=at + start == 0):
+                    is_summed = False
                 if at + start == 0 and not begins_with_dots(raw):
                     dots["."] = dots[".."] = 0
                 names: list[bytes] = []
@@ -570,7 +571,7 @@ class ExtCheck:
         problem = (
             "feature"
             if inode.flags & e.INDEXED and not self.super.compat & _WITH_INDEX
-            else index.problem()
+            else index.problem() or ("" if is_summed else "sum")
             if index is not None
             else ""
         )
@@ -638,6 +639,17 @@ class ExtCheck:
             raise DecodeError(
                 "folder block", at=at, expected="entries up to its end", got=f"{len(raw) - at} bytes more"
             )
+
+    def _has_node_sum(self, inode: Inode, raw: bytes, *, is_root: bool) -> bool:
+        """A block of the index has the sum that it ought to have, behind the room for its places. One that cannot have
+        one is said to be broken elsewhere."""
+        at = 32 if is_root else 8
+        most, count = struct.unpack_from("<2H", raw, at)
+        end = at + 8 * most
+        if count > most or end + 8 > len(raw):
+            return True
+        value = crc32c(self.inode_seed(inode), raw[: at + 8 * count] + raw[end : end + 4] + bytes(4))
+        return value == int.from_bytes(raw[end + 4 : end + 8], "little")
 
     def _leaf_sum(self, inode: Inode, raw: bytes, where: str) -> None:
         if self.sums and (

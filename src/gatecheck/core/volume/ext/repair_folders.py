@@ -155,6 +155,8 @@ def _index_group(volume: Ext, ids: set[str]) -> RepairGroup | None:
     if "index" not in ids:
         return None
     folders = _Folders(volume, "index")
+    if "name-twice" in ids:
+        return None  # which of two equal names is the wrong one only the index tells
     for inode in folders.meant():
         made = _without_index(folders, inode)
         if made is None:
@@ -321,7 +323,7 @@ def _above(folders: _Folders) -> dict[int, int]:
 def _spelling_group(volume: Ext, ids: set[str]) -> RepairGroup | None:
     """Names with letters that no name can have get others; of two that are the same in one folder the second one is
     told apart."""
-    if not ids & {"name-broken", "name-twice"} or ids & _UNSURE or "folder-broken" in ids:
+    if not ids & {"name-broken", "name-twice"} or ids & _UNSURE or ids & {"folder-broken", "index"}:
         return None
     folders = _Folders(volume, "name-broken", "name-twice")
     for inode in folders.meant(with_entries=True):

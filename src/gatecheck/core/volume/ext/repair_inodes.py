@@ -218,7 +218,7 @@ def _without_attributes(known: KnownVolume, inode: Inode, block: int) -> bool:
     """Take away what is broken of them: those in the inode, or the block; true where something was."""
     own, raw = known.own, bytearray(inode.raw)
     start, end = attributes.in_inode(inode)
-    in_record = bool(start) and bool(attributes.flaw_of(inode.raw, start + 4, start + 4, end, has_zero_hash=True))
+    in_record = bool(attributes.flaw_in_inode(own.super, inode))
     if in_record and not inode.flags & e.INLINE:
         raw[start:end] = bytes(end - start)
     kept = own.attribute_blocks.get(block, (b"", []))[0]
