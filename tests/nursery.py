@@ -1,11 +1,12 @@
-"""Servers and practice machines by fork: one process has everything imported and the model compiled, each of them is a
-fork of it.
+"""Servers and practice machines by fork: one process has everything imported and the model compiled, each server is a
+fork of it; another has the little that practice machines need, for they fork for every page they read, and the copy of
+a large process takes four times as long.
 
-A server of its own for every test then costs a tenth of a second instead of two. `python nursery.py` is that process:
-it reads what to be (`gatecheck` or `practice`) and its command line as JSON from standard input, forks, and answers
-with the number of the new process. What such a server starts itself, practice machines and the helper for volumes, it
-asks for in the same way, over a socket that the child's own pipes come with; a server that a test starts by its command
-starts them as a shop's does."""
+A server of its own for every test then costs a tenth of a second instead of two. `python nursery.py KIND` is such a
+process: it reads what to be (`gatecheck` or `practice`) and its command line as JSON from standard input, forks, and
+answers with the number of the new process. What such a server starts itself, practice machines and the helper for
+volumes, it asks for in the same way, over a socket that the child's own pipes come with; a server that a test starts by
+its command starts them as a shop's does."""
 
 from __future__ import annotations
 
@@ -50,19 +51,35 @@ class Forked:
         return True
 
 
+SERVERS, MACHINES = "servers", "machines"
+
+
 @cache
-def _nursery() -> subprocess.Popen[str]:
-    one_core = {**os.environ, "OPENBLAS_NUM_THREADS": "1"}  # threads do not survive a fork
+def _nursery(kind: str) -> subprocess.Popen[str]:
+    own = {**os.environ, "OPENBLAS_NUM_THREADS": "1"}  # threads do not survive a fork
+    if kind == SERVERS:
+        own[_socket_of(MACHINES)] = f"gatecheck-nursery-{_nursery(MACHINES).pid}"
+    else:
+        own.pop("GLIBC_TUNABLES", None)  # large pages make a small process slower to copy
     nursery = subprocess.Popen(
-        [sys.executable, __file__], stdin=subprocess.PIPE, stdout=subprocess.PIPE, text=True, env=one_core
+        [sys.executable, __file__, kind], stdin=subprocess.PIPE, stdout=subprocess.PIPE, text=True, env=own
     )
     atexit.register(nursery.communicate)  # ends it: there is nothing more to read
     return nursery
 
 
+def _socket_of(kind: str) -> str:
+    """Name of the variable that names the socket of such a process."""
+    return f"GATECHECK_NURSERY_{kind.upper()}"
+
+
+def _kind_of(program: str) -> str:
+    return MACHINES if "practice" in program else SERVERS
+
+
 def start(*arguments: str, what: str = "gatecheck") -> Forked:
     """`gatecheck` with these arguments, or a `practice` machine, in a process of its own."""
-    nursery = _nursery()
+    nursery = _nursery(_kind_of(what))
     assert nursery.stdin is not None
     assert nursery.stdout is not None
     nursery.stdin.write(json.dumps([what, *arguments]) + "\n")
@@ -91,7 +108,7 @@ class _Child(Forked):
         self.stdin, self.stdout = own.get("stdin"), own.get("stdout")
         told = {key: value for key, value in env.items() if os.environ.get(key) != value}
         with socket.socket(socket.AF_UNIX, socket.SOCK_SEQPACKET) as asked:
-            asked.connect("\0" + os.environ[_SOCKET])
+            asked.connect("\0" + os.environ[_socket_of(_kind_of(command[2]))])
             socket.send_fds(asked, [json.dumps([told, *command[2:]]).encode()], theirs)
             pid = int(asked.recv(64))
         for end in theirs:
@@ -110,7 +127,6 @@ class _Child(Forked):
         return 0
 
 
-_SOCKET = "GATECHECK_NURSERY"
 _ORPHAN_SECONDS = 60.0
 
 
@@ -122,7 +138,7 @@ def _end_with(server: int, spool: str | None) -> None:
     os._exit(0)
 
 
-def _programs() -> dict[str, Callable[[list[str]], Any]]:
+def _servers() -> dict[str, Callable[[list[str]], Any]]:
     """Everything imported, and what only the first application of a process takes long for done."""
     import gatecheck.core.signal.sound
     import gatecheck.core.signal.supply
@@ -130,8 +146,6 @@ def _programs() -> dict[str, Callable[[list[str]], Any]]:
     import gatecheck.server.run
     import gatecheck.server.volumes.worker_tasks
     from gatecheck.cli import main
-    from gatecheck.practice import __main__ as practice
-    from gatecheck.probe import probe
     from gatecheck.server.practice import processes
     from gatecheck.server.volumes import worker
 
@@ -139,27 +153,29 @@ def _programs() -> dict[str, Callable[[list[str]], Any]]:
         house = gatecheck.server.run.open_services(Path(folder))
         gatecheck.server.run.create_app(house)
         house.shop.database.close()
-    probe.PULL_SECONDS = 0.1  # no test waits two seconds for the next order
-    practice._end_with = _end_with
     here = SimpleNamespace(Popen=_Child, PIPE=subprocess.PIPE, DEVNULL=subprocess.DEVNULL)
     processes.subprocess = worker.subprocess = here  # type: ignore[attr-defined]
-    return {
-        "gatecheck": main.main,
-        "practice": practice.main,
-        "gatecheck.practice": practice.main,
-        "gatecheck.server.volumes.worker": lambda _: worker.main(),
-    }
+    return {"gatecheck": main.main, "gatecheck.server.volumes.worker": lambda _: worker.main()}
 
 
-def _serve_forever() -> None:
+def _machines() -> dict[str, Callable[[list[str]], Any]]:
+    from gatecheck.practice import __main__ as practice
+    from gatecheck.probe import probe
+
+    probe.PULL_SECONDS = 0.1  # no test waits two seconds for the next order
+    practice._end_with = _end_with
+    return {"practice": practice.main, "gatecheck.practice": practice.main}
+
+
+def _serve_forever(kind: str) -> None:
     _die_with_parent()
-    programs = _programs()
+    programs = _servers() if kind == SERVERS else _machines()
     gc.collect()
     gc.freeze()  # a fork that collects would touch, and so copy, all of it
     signal.signal(signal.SIGCHLD, signal.SIG_IGN)  # the dead are nobody's to count
     with socket.socket(socket.AF_UNIX, socket.SOCK_SEQPACKET) as listener:
-        os.environ[_SOCKET] = f"gatecheck-nursery-{os.getpid()}"
-        listener.bind("\0" + os.environ[_SOCKET])  # of no file: nothing stays behind
+        own = os.environ[_socket_of(kind)] = f"gatecheck-nursery-{os.getpid()}"
+        listener.bind("\0" + own)  # of no file: nothing stays behind
         listener.listen()
         # a thread would not survive a fork, and hold locks in it: one at a time, whoever asks
         ready = selectors.DefaultSelector()
@@ -203,4 +219,4 @@ def _fork(program: Callable[[list[str]], Any], arguments: list[str], told: dict[
 
 
 if __name__ == "__main__":
-    _serve_forever()
+    _serve_forever(sys.argv[1])

@@ -34,6 +34,7 @@ from gatecheck.probe.probe import Probe
 from gatecheck.probe.reader import Reader
 from gatecheck.probe.spool import Spool
 from gatecheck.probe.words import reason_of
+from nursery import start
 from reading import read_capture, read_document
 
 
@@ -105,12 +106,7 @@ def test_sense_is_read_in_both_formats(sense: str, wanted: tuple[int, int, int])
 def read_out(name: str, folder: Path, *, wait: float = 3.0) -> tuple[dict[str, bytes], list[dict[str, Any]]]:
     """A practice machine's capture, and the probe's own lines about it."""
     out = folder / "machine.gcap"
-    status = main(
-        ["--out", str(out), "--spool", str(folder / "spool"), "--wait", str(wait)],
-        machine=patient(name).connected(),
-        say=lambda text: None,
-    )
-    assert status == 0
+    start(name, "--out", str(out), "--spool", str(folder / "spool"), "--wait", str(wait), what="practice").wait()
     lines = [json.loads(text) for text in (folder / "spool" / "pages.jsonl").read_text().splitlines()]
     return read_path(str(out)), lines
 
