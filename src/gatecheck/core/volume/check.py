@@ -11,8 +11,10 @@ from dataclasses import dataclass, field
 
 from gatecheck.core.disk.overlay import Overlay
 from gatecheck.core.disk.sectors import Sectors
-from gatecheck.core.disk.volume import Volume, volume_at, volume_of
+from gatecheck.core.disk.volume import Volume, volume_of
 from gatecheck.core.errors import DecodeError
+from gatecheck.core.volume.btrfs.check import check_btrfs
+from gatecheck.core.volume.btrfs.read import Btrfs
 from gatecheck.core.volume.exfat.check import check_exfat
 from gatecheck.core.volume.exfat.read import ExFat
 from gatecheck.core.volume.ext.check import check_ext
@@ -21,7 +23,7 @@ from gatecheck.core.volume.fat.check import check_fat
 from gatecheck.core.volume.fat.read import Fat
 from gatecheck.core.volume.ntfs.check import check_ntfs
 from gatecheck.core.volume.ntfs.read import Ntfs
-from gatecheck.core.volume.readers import READERS
+from gatecheck.core.volume.readers import READERS, known_at
 from gatecheck.core.volume.systems import systems_of
 from gatecheck.core.volume.tree import (
     CLEAN,
@@ -96,7 +98,7 @@ class Tally:
 def opened(disk: Sectors, first: int, last: int) -> OpenedVolume:
     """The volume that lies there, by a copy of its first structures where those are broken."""
     try:
-        known = volume_at(disk, first)
+        known = known_at(disk, first)
     except DecodeError as error:
         known, problem = None, str(error)
     else:
@@ -214,6 +216,8 @@ def _checked(volume: Filesystem, tally: Tally, progress: Progress) -> tuple[int 
             return check_ntfs(volume, tally.add, progress)
         if isinstance(volume, Fat):
             return check_fat(volume, tally.add)
+        if isinstance(volume, Btrfs):
+            return check_btrfs(volume, tally.add)
         if isinstance(volume, ExFat):
             return check_exfat(volume, tally.add)
         if isinstance(volume, Ext):

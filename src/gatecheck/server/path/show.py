@@ -11,10 +11,9 @@ from gatecheck.core.disk.marks import marks_of
 from gatecheck.core.disk.mend_entry import EntryPlan
 from gatecheck.core.disk.plan import RepairPlan, Write
 from gatecheck.core.disk.sectors import Sectors
-from gatecheck.core.disk.volume import volume_at
 from gatecheck.core.disk.walk import WalkFinding
 from gatecheck.core.disk.where import places_of, tables_of
-from gatecheck.core.errors import DecodeError
+from gatecheck.core.volume.readers import name_at
 from gatecheck.core.words.catalogue import Words
 from gatecheck.core.words.said import Said, say
 from gatecheck.server.path.seen import SeenPath
@@ -109,7 +108,7 @@ def path_out(
                 first=p.first,
                 last=p.last,
                 name=p.name,
-                holds=_holds(disk, p.first),
+                holds=name_at(disk, p.first),
                 systems=list(systems(ground.disk.device, p.first)),
             )
             for p in division.pieces
@@ -145,14 +144,6 @@ def path_out(
 
 def _spans(runs: Sequence[Run]) -> list[SpanOut]:
     return [SpanOut(first=first, last=first + count - 1) for first, count in runs[:_MOST_SPANS]]
-
-
-def _holds(disk: Sectors, first: int) -> str:
-    try:
-        own = volume_at(disk, first)
-    except DecodeError:
-        return ""
-    return " ".join(filter(None, (own.name, f"“{own.label}”" if own.label else ""))) if own else ""
 
 
 def _stop(followed: Followed, disk: Sectors, division: Division, words: Words) -> StopOut:

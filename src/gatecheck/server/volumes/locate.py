@@ -8,8 +8,7 @@ from pathlib import Path
 from gatecheck.core.disk.division import Division, division_of
 from gatecheck.core.disk.follow import LayeredSectors
 from gatecheck.core.disk.sectors import Sectors, guessed_sector
-from gatecheck.core.disk.volume import volume_at
-from gatecheck.core.errors import DecodeError
+from gatecheck.core.volume.readers import name_at
 from gatecheck.server.copies.service import Copies
 from gatecheck.server.errors import NotFoundError
 from gatecheck.server.path.service import Paths
@@ -142,7 +141,7 @@ class VolumeLocator:
                     first=0,
                     last=length - 1,
                     name="",
-                    holds=_holds(known.sectors, 0),
+                    holds=name_at(known.sectors, 0),
                     size=length * known.sectors.sector,
                 )
             ]
@@ -152,7 +151,7 @@ class VolumeLocator:
                 first=p.first,
                 last=min(p.last, length - 1),
                 name=p.name,
-                holds=_holds(known.sectors, p.first),
+                holds=name_at(known.sectors, p.first),
                 size=(min(p.last, length - 1) - p.first + 1) * known.sectors.sector,
             )
             for p in own
@@ -185,11 +184,3 @@ class VolumeLocator:
 
     def folder(self, ticket_id: int) -> Path:
         return self.parts.folder / str(ticket_id)
-
-
-def _holds(disk: Sectors, first: int) -> str:
-    try:
-        own = volume_at(disk, first)
-    except DecodeError:
-        return ""
-    return " ".join(filter(None, (own.name, f"“{own.label}”" if own.label else ""))) if own else ""

@@ -1,0 +1,1 @@
+"""Btrfs: read only."""
