@@ -20,7 +20,7 @@ from gatecheck.core.volume.ext import layout as e
 from gatecheck.core.volume.ext.check_bitmaps import Maps
 from gatecheck.core.volume.ext.check_heads import guard_findings, journal_findings
 from gatecheck.core.volume.ext.check_quota import QUOTAS, quota_findings
-from gatecheck.core.volume.ext.groups import is_possible, summed_descriptor
+from gatecheck.core.volume.ext.groups import impossible_fields, is_possible, summed_descriptor, unused_told
 from gatecheck.core.volume.ext.htree import FolderIndex
 from gatecheck.core.volume.ext.inode import flaws, resize_problem, right_size
 from gatecheck.core.volume.ext.journal import pending_blocks
@@ -36,7 +36,7 @@ _RESIZE, _HUGE, _WITH_INDEX, _DEEP, _UNSIGNED = 7, 0x8, 0x20, 0x4000, 0x2
 _SHARED_BLOCKS = 0x4000
 """feature of a volume that is never written: files may share blocks"""
 _SHORTEST_ENCRYPTED = 16
-_SHORTEST_ENTRY = 12
+_FOLDER_KIND, _SHORTEST_ENTRY = 2, 12
 """bytes: one letter, on the next multiple of four"""
 _STRICT = 1
 """flag of the superblock's encoding: names that are none in it are refused"""
@@ -185,6 +185,8 @@ class ExtCheck:
                     values={"features": f"{own.incompat & ~_KNOWN:X}h {own.ro_compat & ~_KNOWN_TO_WRITE:X}h"},
                 )
             )
+        for field in impossible_fields(own):
+            self.add(VolumeFinding("superblock-field", DAMAGE, values={"field": field}))
         geometry = struct.unpack_from(_GEOMETRY, own.raw, 0)
         for group in [g for g in range(1, own.groups) if self.volume.has_super(g)][:8]:
             at = (own.first_block + group * own.per_group) * own.block
@@ -202,7 +204,10 @@ class ExtCheck:
 
     def _groups(self) -> None:
         own = self.super
+        has_flags = bool(own.ro_compat & (e.GDT_CSUM | e.CHECKSUMS))
         for number, each in enumerate(self.volume.groups):
+            if not has_flags and each.raw and (each.flags & 3 or unused_told(own, each.raw)):
+                self.add(VolumeFinding("group-flags", DAMAGE, f"group {number}"))
             if each.from_copy or not is_possible(own, each):
                 self.add(VolumeFinding("group", DAMAGE, f"group {number}"))
             elif each.raw != summed_descriptor(own, self.seed, number, each.raw):
@@ -625,7 +630,8 @@ class ExtCheck:
                 name = own.decode("utf-8", "replace")
                 if name in (".", ".."):
                     is_ended = letters + 8 == length or not raw[at + 8 + letters]
-                    dots[name] = inode if name not in dots and is_ended else 0
+                    is_right = is_ended and (kind in (0, _FOLDER_KIND) or not self.super.incompat & e.FILETYPE)
+                    dots[name] = inode if name not in dots and is_right else 0
                 elif letters:
                     found.append((name, inode, kind))
                     names.append(own)

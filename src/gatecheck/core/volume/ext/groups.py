@@ -76,6 +76,18 @@ def read_groups(own: Super, first_table: int, read: Read) -> list[Group]:
     return [_read(own, number, first_table, read) for number in range(own.groups)]
 
 
+def impossible_fields(own: Super) -> Iterator[str]:
+    """Values of the superblock that no volume has: the first group of groups that keeps its own table, and the room of
+    inodes for further fields."""
+    whole = -(-own.groups * own.group_size // own.block)
+    if own.incompat & META_BG and int.from_bytes(own.raw[0x104:0x108], "little") > whole:
+        yield "first_meta_bg"
+    for name, at in (("min_extra_isize", 0x15C), ("want_extra_isize", 0x15E)):
+        extra = int.from_bytes(own.raw[at : at + 2], "little")
+        if own.inode_size > 128 and extra and (extra < 4 or extra > own.inode_size - 128 or extra & 3):
+            yield name
+
+
 def is_possible(own: Super, group: Group) -> bool:
     """Its maps and its inode table lie on the volume, beside each other."""
     table = -(-own.inodes_per_group * own.inode_size // own.block)

@@ -24,7 +24,7 @@ _VERITY = 0x100000
 _NEEDS = ((e.EXTENTS, 0x40), (e.INLINE, e.INLINE_DATA), (e.ENCRYPTED, e.ENCRYPT), (e.CASEFOLDED, e.CASEFOLD))
 """flags of an inode, and the superblock's feature without which they mean nothing"""
 _SHORTEST_EXTRA = 4
-_DOUBLE = 13
+_DOUBLE, HUGE_FILES = 13, 0x8
 _RESIZES = 0x10
 
 
@@ -57,6 +57,8 @@ def flaws(volume: Ext, inode: Inode, *, is_orphan: bool) -> Iterator[str]:
     if room >= _SHORTEST_EXTRA and extra and (extra < _SHORTEST_EXTRA or extra > room or extra & 3):
         yield "inode"
     if any(inode.raw[112:116]) and not own.has_other_fields:  # an address of fragments, which nobody ever wrote
+        yield "inode"
+    if any(inode.raw[116:118]) and not own.ro_compat & HUGE_FILES and not own.has_other_fields:
         yield "inode"
     if any(inode.flags & flag and not own.incompat & feature for flag, feature in _NEEDS):
         yield "inode"

@@ -24,7 +24,7 @@ from gatecheck.core.volume.tree import VolumeFinding
 _HEAD, _SHORTEST, _TAIL_SIZE, _LONGEST = 8, 12, 12, 255
 _DOTS = (b".", b"..")
 _FOLDER_KIND = 2
-_UNSURE = {"unreadable", "group"}
+_UNSURE = {"unreadable", "group", "superblock-field"}
 """findings under which it is not known which folder leads where"""
 
 

@@ -18,7 +18,7 @@ from gatecheck.core.volume.crc32c import crc32c
 from gatecheck.core.volume.ext import attributes
 from gatecheck.core.volume.ext import layout as e
 from gatecheck.core.volume.ext.check import ExtCheck, begins_with_dots
-from gatecheck.core.volume.ext.inode import NOT_OF_SPECIAL, SPECIAL, flaws
+from gatecheck.core.volume.ext.inode import HUGE_FILES, NOT_OF_SPECIAL, SPECIAL, flaws
 from gatecheck.core.volume.ext.layout import Inode, parse_inode
 from gatecheck.core.volume.ext.read import Ext
 from gatecheck.core.volume.ext.repair_names import place_of, summed_inode, with_blocks
@@ -151,6 +151,8 @@ def _flag_group(volume: Ext, ids: set[str]) -> RepairGroup | None:
             raw[32:36] = struct.pack("<I", inode.flags & ~e.INDEXED)
         if not volume.super.has_other_fields:
             raw[112:116] = bytes(4)
+            if not volume.super.ro_compat & HUGE_FILES:
+                raw[116:118] = bytes(2)
         extra = int.from_bytes(raw[128:130], "little")
         if len(raw) > 128 and (extra < 4 or extra > len(raw) - 128 or extra & 3):
             raw[128:130] = struct.pack("<H", _extra_of(volume, bytes(raw)))

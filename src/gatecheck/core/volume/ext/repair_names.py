@@ -38,6 +38,7 @@ _UNSURE = {
     "unreadable",
     "inode",
     "group",
+    "superblock-field",
     "folder-nowhere",
     "map-unread",
     "deleted-noted",

@@ -20,6 +20,7 @@ _UNSURE = {
     "unreadable",
     "crossed",
     "group",
+    "superblock-field",
     "map-unread",
     "folder-broken",
     "deleted-noted",

@@ -23,7 +23,7 @@ from gatecheck.core.volume.repair_group import RepairGroup
 RESIZE, _DOUBLE = 7, 13
 _MOST_COPIED = 4096
 """blocks that are copied at most: more of them are two trees that have become one, and no accident of a number"""
-_UNSURE = {"unreadable", "group", "map-unread"}
+_UNSURE = {"unreadable", "group", "map-unread", "superblock-field"}
 
 
 def shared_groups(volume: Ext, ids: set[str]) -> list[Callable[[], RepairGroup | None]]:
