@@ -167,14 +167,14 @@ def test_a_trace_whose_clock_jumped_is_judged_where_it_is_whole(kind: str, away:
 def test_a_drive_struck_and_heard_in_a_room_is_called_what_it_is_or_nothing(kind: str) -> None:
     """Another generator; echoes, fans, speech, gates, compression, clipping, 8 to 48 kHz, 4200 to 15,000 rpm."""
     told: Counter[str] = Counter()
-    for seed in range(12):
+    for seed in range(8):
         made = rooms.heard(kind, 60 + seed)
         found = judge_sound(made.samples, made.rate)
         told["right" if found.outcome == kind else "nothing" if found.outcome is None else found.outcome] += 1
         if found.outcome == kind and made.beat and kind != "restarting":
             assert found.rhythm.rate == pytest.approx(made.beat, rel=0.06)
-    assert told["right"] >= 7, told
-    assert told["right"] + told["nothing"] >= 11, told
+    assert told["right"] >= 5, told
+    assert told["right"] + told["nothing"] >= 7, told
     assert kind not in ("ticking", "clunking") or not told["steady"], told
 
 

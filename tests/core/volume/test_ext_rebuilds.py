@@ -13,9 +13,9 @@ from test_ext_repairs import WHOLE, contents, hurt, mended, pytestmark, theirs
 
 from gatecheck.core.volume.check import opened
 from gatecheck.core.volume.crc32c import crc32c, one_byte_off
+from gatecheck.core.volume.ext.folder_blocks import FolderEntry, packed, parsed
 from gatecheck.core.volume.ext.layout import INDEXED
 from gatecheck.core.volume.ext.read import Ext
-from gatecheck.core.volume.ext.repair_folders import FolderEntry, packed, parsed
 from gatecheck.core.volume.ext.repair_names import place_of
 from gatecheck.core.volume.repair import repair_of
 from memory_disk import Memory
@@ -65,12 +65,12 @@ def dotted(raw: bytearray) -> None:
     put(raw, at + 12, struct.pack("<I", 12))
 
 
-def shared(raw: bytearray) -> None:
-    """letter5 begins with the first block of letter9."""
+def shared(raw: bytearray, number: int = 0) -> None:
+    """A block of letter5 is the first one of letter9."""
     own = volume_of(raw)
     node = own.find("box1/letter9")
     assert node is not None
-    put(raw, inode_at(raw, "box1/letter5") + 40, own.inode(node.id).body[:4])
+    put(raw, inode_at(raw, "box1/letter5") + 40 + 4 * number, own.inode(node.id).body[:4])
 
 
 def longer(raw: bytearray, number: int = 4) -> None:
@@ -79,12 +79,12 @@ def longer(raw: bytearray, number: int = 4) -> None:
     put(raw, at, struct.pack("<I", block_at(raw, "box1/letter9") // 1024))
 
 
-def off(raw: bytearray) -> None:
-    put(raw, inode_at(raw, "box1/letter9") + 40 + 8, struct.pack("<I", 0x7FFFFFFF))
+def off(raw: bytearray, number: int = 2) -> None:
+    put(raw, inode_at(raw, "box1/letter9") + 40 + 4 * number, struct.pack("<I", 0x7FFFFFFF))
 
 
 # options, what is hurt in bytes, groups that mend it, files that may be other ones afterwards
-CASES: Mapping[str, tuple[tuple[str, ...], Callable[[bytearray], None], tuple[str, ...], tuple[str, ...]]] = {
+CASES: Mapping[str, tuple[tuple[str, ...], Callable[[bytearray], object], tuple[str, ...], tuple[str, ...]]] = {
     "a byte of a size": ((), lambda r: turned(r, inode_at(r, "box1/letter3") + 4), ("bytes",), ()),
     "a byte of a mode": ((), lambda r: turned(r, inode_at(r, "box1/letter3")), ("bytes",), ()),
     "a byte of an extent": ((), lambda r: turned(r, inode_at(r, "box1/letter3") + 60), ("bytes",), ()),
@@ -106,8 +106,11 @@ CASES: Mapping[str, tuple[tuple[str, ...], Callable[[bytearray], None], tuple[st
     "its own links": (PLAIN, dotted, ("folder-links",), ()),
     "a letter no name has": (PLAIN, lambda r: put(r, entry_at(r, "box0", b"letter4") + 10, b"/"), ("renamed",), ()),
     "two of one name": (PLAIN, lambda r: put(r, entry_at(r, "box0", b"letter4") + 14, b"2"), ("renamed",), ()),
-    "a block off the volume": (LISTS, off, ("cut", "map"), ("letter9",)),
-    "a block of another": (LISTS, shared, ("apart", "map"), ("letter5",)),
+    "a block off the volume": (LISTS, off, ("gaps",), ()),
+    "two in a row off the volume": (LISTS, lambda r: (off(r), off(r, 3)), ("cut", "map"), ("letter9",)),
+    "the first block is another's": (LISTS, shared, ("gaps",), ()),
+    "a middle block is another's": (LISTS, lambda r: shared(r, 2), ("gaps",), ()),
+    "two blocks are another's": (LISTS, lambda r: (shared(r), shared(r, 1)), ("apart", "map"), ("letter5",)),
     "more than its size": (LISTS, longer, ("surplus",), ()),
     "a list that is another's": (LISTS, lambda r: longer(r, 12), ("cut",), ()),
 }
@@ -179,6 +182,14 @@ def test_entries_behind_a_table_that_is_not_known_are_left(tmp_path: Path) -> No
         put(raw, group.at + 8, bytes(4))
     found = repair_of(Memory(bytes(raw)), 0, WHOLE)
     assert "broken" not in {g.id for g in found.groups}
+
+
+def test_nothing_is_written_before_the_journal(tmp_path: Path) -> None:
+    """It would be carried out over whatever was repaired."""
+    commands = ("set_inode_field box1/letter3 blocks 999", "feature needs_recovery")
+    raw = hurt(tmp_path, *commands, options=PLAIN)
+    assert repair_of(Memory(raw), 0, WHOLE, only=["sizes"]).groups == ()
+    assert [g.id for g in repair_of(Memory(raw), 0, WHOLE).groups] == ["journal", "sizes"]
 
 
 def test_one_byte_that_changed_is_found_by_its_sum() -> None:

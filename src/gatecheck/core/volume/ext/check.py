@@ -20,6 +20,8 @@ from gatecheck.core.volume.ext import layout as e
 from gatecheck.core.volume.ext.check_bitmaps import Maps
 from gatecheck.core.volume.ext.check_heads import guard_findings, journal_findings
 from gatecheck.core.volume.ext.check_quota import QUOTAS, quota_findings
+from gatecheck.core.volume.ext.extent_nodes import has_bad_node, unwritten
+from gatecheck.core.volume.ext.folder_blocks import SHORTEST_ENTRY, begins_with_dots, has_tail
 from gatecheck.core.volume.ext.groups import impossible_fields, is_possible, summed_descriptor, unused_told
 from gatecheck.core.volume.ext.htree import FolderIndex
 from gatecheck.core.volume.ext.inode import flaws, resize_problem, right_size
@@ -36,8 +38,7 @@ _RESIZE, _HUGE, _WITH_INDEX, _DEEP, _UNSIGNED = 7, 0x8, 0x20, 0x4000, 0x2
 _SHARED_BLOCKS = 0x4000
 """feature of a volume that is never written: files may share blocks"""
 _SHORTEST_ENCRYPTED = 16
-_FOLDER_KIND, _SHORTEST_ENTRY = 2, 12
-"""bytes: one letter, on the next multiple of four"""
+_FOLDER_KIND = 2
 _STRICT = 1
 """flag of the superblock's encoding: names that are none in it are refused"""
 _ORPHAN_PRESENT = 0x10000
@@ -618,7 +619,7 @@ class ExtCheck:
         while at + 8 <= len(raw):
             inode, length, letters, kind = struct.unpack_from("<IHBB", raw, at)
             length = 65536 if length in (0, 65535) and len(raw) == 65536 else length
-            if length < _SHORTEST_ENTRY or length & 3 or at + length > len(raw) or letters + 8 > length:
+            if length < SHORTEST_ENTRY or length & 3 or at + length > len(raw) or letters + 8 > length:
                 raise DecodeError(
                     "folder block",
                     at=at,
@@ -681,70 +682,3 @@ class ExtCheck:
                         "link-count", DAMAGE, self._name(number), repairable=True, values={"told": links, "real": real}
                     )
                 )
-
-
-def begins_with_dots(raw: bytes) -> bool:
-    """Are the first two entries of a folder's first block its links to itself and to the one above."""
-    second = int.from_bytes(raw[4:6], "little")
-    return (
-        raw[6] == 1
-        and raw[8:9] == b"."
-        and _SHORTEST_ENTRY <= second <= len(raw) - _SHORTEST_ENTRY
-        and raw[second + 6] == 2
-        and raw[second + 8 : second + 10] == b".."
-    )
-
-
-def has_tail(raw: bytes) -> bool:
-    """Does a folder's block end with the entry that keeps room for its sum, and do its other entries lead to it. Where
-    they break before, nobody knows."""
-    if raw[-12:-4] != b"\0\0\0\0\x0c\0\0\xde":
-        return False
-    at, end = 0, len(raw) - 12
-    while at < end:
-        length = int.from_bytes(raw[at + 4 : at + 6], "little")
-        if length < _SHORTEST_ENTRY or length & 3:
-            return True
-        at += length
-    return at == end
-
-
-def has_bad_node(volume: Ext, inode: Inode) -> bool:
-    """Has its tree an extent of no length, or a node that begins elsewhere than the one above it says. Raises
-    DecodeError."""
-    waiting: list[tuple[bytes, int | None]] = [(inode.body, None)]
-    seen: set[int] = set()
-    while waiting:
-        node, start = waiting.pop()
-        _, entries, _, level = struct.unpack_from("<4H", node, 0)
-        for n in range(min(entries, (len(node) - 12) // 12)):
-            first, length = struct.unpack_from("<IH", node, 12 + 12 * n)
-            if n == 0 and start is not None and first != start:
-                return True
-            if not level:
-                if not length:
-                    return True
-                continue
-            low, high = struct.unpack_from("<IH", node, 16 + 12 * n)
-            child = high << 32 | low
-            if 0 < child < volume.super.blocks and child not in seen:
-                seen.add(child)
-                waiting.append((volume.bytes.read(child * volume.block, volume.block, "extents"), first))
-    return False
-
-
-def unwritten(volume: Ext, inode: Inode) -> list[tuple[int, int]]:
-    """(block, blocks) of extents that are taken and not written yet."""
-    found: list[tuple[int, int]] = []
-    waiting = [inode.body]
-    for block in volume.tree_blocks(inode):
-        waiting.append(volume.bytes.read(block * volume.block, volume.block, "extents"))
-    for node in waiting:
-        magic, entries, _, level = struct.unpack_from("<4H", node, 0)
-        if magic != 0xF30A or level:
-            continue
-        for n in range(min(entries, (len(node) - 12) // 12)):
-            _, length, high, low = struct.unpack_from("<IHHI", node, 12 + 12 * n)
-            if length > 0x8000:
-                found.append((high << 32 | low, length - 0x8000))
-    return found

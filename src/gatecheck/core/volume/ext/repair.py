@@ -20,7 +20,7 @@ from gatecheck.core.volume.ext.repair_folders import folder_groups
 from gatecheck.core.volume.ext.repair_inodes import inode_groups
 from gatecheck.core.volume.ext.repair_names import name_groups
 from gatecheck.core.volume.ext.repair_orphans import orphan_group
-from gatecheck.core.volume.ext.repair_shared import shared_groups
+from gatecheck.core.volume.ext.repair_shared import gap_group, shared_groups
 from gatecheck.core.volume.ext.repair_sums import byte_group, sum_group
 from gatecheck.core.volume.repair_group import RepairGroup, group
 
@@ -86,12 +86,15 @@ def ext_groups(volume: Ext, report: Report) -> list[Callable[[], RepairGroup | N
         raw[58:60] = struct.pack("<H", 1)
         return group("flags", [(base + 1024, _summed(volume, raw))], "superblock")
 
+    if "journal-pending" in ids:
+        return [journal]  # whatever else were written, the journal would be carried out over it
     named = name_groups(
         volume, ids, has_wrong_maps=any(f.id == "sum" and " map of group" in f.where for f in report.findings)
     )
     return [
         journal,
         lambda: byte_group(volume, ids),
+        lambda: gap_group(volume, ids),
         *inode_groups(volume, ids),
         *shared_groups(volume, ids),
         *folder_groups(volume, ids),

@@ -8,78 +8,31 @@ named, is found by the inodes and named in lost+found."""
 from __future__ import annotations
 
 import struct
-from collections.abc import Callable, Iterator, Sequence
-from dataclasses import dataclass
+from collections.abc import Callable, Iterator
 
 from gatecheck.core.errors import DecodeError
 from gatecheck.core.volume.crc32c import crc32c
 from gatecheck.core.volume.ext import layout as e
-from gatecheck.core.volume.ext.check import ExtCheck, has_tail
+from gatecheck.core.volume.ext.check import ExtCheck
+from gatecheck.core.volume.ext.folder_blocks import HEAD, TAIL_SIZE, FolderEntry, has_tail, packed, parsed, placed
 from gatecheck.core.volume.ext.layout import Inode
 from gatecheck.core.volume.ext.read import Ext
-from gatecheck.core.volume.ext.repair_names import TAIL, folder_blocks, place_of, summed_inode
+from gatecheck.core.volume.ext.repair_names import folder_blocks, place_of, summed_inode
 from gatecheck.core.volume.repair_group import RepairGroup, group
 from gatecheck.core.volume.tree import VolumeFinding
 
-_HEAD, _SHORTEST, _TAIL_SIZE, _LONGEST = 8, 12, 12, 255
+_LONGEST = 255
 _DOTS = (b".", b"..")
 _FOLDER_KIND = 2
 _UNSURE = {"unreadable", "group", "superblock-field"}
 """findings under which it is not known which folder leads where"""
 
 
-@dataclass(frozen=True, slots=True)
-class FolderEntry:
-    """An entry as it stands: inode, name, kind."""
-
-    inode: int
-    name: bytes
-    kind: int
-
-    @property
-    def room(self) -> int:
-        """Bytes that it needs."""
-        return -(-(_HEAD + len(self.name)) // 4) * 4
-
-
-def parsed(raw: bytes) -> tuple[list[FolderEntry], int]:
-    """(entries in use, byte up to which they are whole). A kept end for a sum counts as an entry not in use."""
-    found, at = list[FolderEntry](), 0
-    while at + _HEAD <= len(raw):
-        inode, length, letters, kind = struct.unpack_from("<IHBB", raw, at)
-        length = 65536 if length in (0, 65535) and len(raw) == 65536 else length
-        if length < _SHORTEST or length & 3 or at + length > len(raw) or letters + _HEAD > length:
-            break
-        if inode:
-            found.append(FolderEntry(inode, raw[at + _HEAD : at + _HEAD + letters], kind))
-        at += length
-    return found, at
-
-
-def packed(entries: Sequence[FolderEntry], size: int, *, tailed: bool) -> bytes | None:
-    """A block of these entries, the last with all the room that is left; None where they do not fit. `tailed`: its end
-    is kept for a sum, which is not set."""
-    end = size - (_TAIL_SIZE if tailed else 0)
-    if sum(own.room for own in entries) > end:
-        return None
-    out, at = bytearray(size), 0
-    for place, own in enumerate(entries):
-        room = end - at if place == len(entries) - 1 else own.room
-        struct.pack_into("<IHBB", out, at, own.inode, room & 0xFFFF, len(own.name), own.kind)
-        out[at + _HEAD : at + _HEAD + len(own.name)] = own.name
-        at += room
-    if not entries:
-        struct.pack_into("<IHBB", out, 0, 0, end & 0xFFFF, 0, 0)
-    if tailed:
-        out[-_TAIL_SIZE:-4] = TAIL
-    return bytes(out)
-
-
 def summed_leaf(own: ExtCheck, inode: Inode, raw: bytes) -> bytes:
     """A block with the sum that it ought to have, where its end is kept for one."""
     if not own.sums or not has_tail(raw):
         return raw
-    return raw[:-4] + struct.pack("<I", crc32c(own.inode_seed(inode), raw[:-_TAIL_SIZE]))
+    return raw[:-4] + struct.pack("<I", crc32c(own.inode_seed(inode), raw[:-TAIL_SIZE]))
 
 
 def folder_groups(volume: Ext, ids: set[str]) -> list[Callable[[], RepairGroup | None]]:
@@ -224,7 +177,7 @@ def _salvage_group(volume: Ext, ids: set[str]) -> RepairGroup | None:
 
 def _behind(folders: _Folders, raw: bytes, end: int) -> list[FolderEntry]:
     """Entries of the first place behind `end` from which all of them are possible, up to the block's end."""
-    for start in range(end + 4, len(raw) - _HEAD, 4):
+    for start in range(end + 4, len(raw) - HEAD, 4):
         entries, stop = parsed(raw[start:])
         if stop == len(raw) - start and entries and all(folders.is_possible(own) for own in entries):
             return entries
@@ -247,7 +200,7 @@ def _twice_group(volume: Ext, ids: set[str]) -> RepairGroup | None:
             continue
         for block, raw in folders.blocks(inode):
             out, count = bytearray(raw), 0
-            for at, entry in _placed(raw):
+            for at, entry in placed(raw):
                 if entry.inode in folders.own.folders and entry.name not in _DOTS:
                     above = _told_above(folders, entry.inode)
                     if above != inode.number and (above in holders[entry.inode] or entry.inode == e.ROOT):
@@ -257,19 +210,6 @@ def _twice_group(volume: Ext, ids: set[str]) -> RepairGroup | None:
                 folders.put(inode, block, bytes(out))
                 folders.named(inode, count)
     return folders.group("folder-twice")
-
-
-def _placed(raw: bytes) -> Iterator[tuple[int, FolderEntry]]:
-    """Entries in use, each with its byte in the block."""
-    at = 0
-    while at + _HEAD <= len(raw):
-        inode, length, letters, kind = struct.unpack_from("<IHBB", raw, at)
-        length = 65536 if length in (0, 65535) and len(raw) == 65536 else length
-        if length < _SHORTEST or at + length > len(raw):
-            return
-        if inode:
-            yield at, FolderEntry(inode, raw[at + _HEAD : at + _HEAD + letters], kind)
-        at += length
 
 
 def _told_above(folders: _Folders, number: int) -> int:

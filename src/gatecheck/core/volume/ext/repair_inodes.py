@@ -17,7 +17,8 @@ from gatecheck.core.errors import DecodeError
 from gatecheck.core.volume.crc32c import crc32c
 from gatecheck.core.volume.ext import attributes
 from gatecheck.core.volume.ext import layout as e
-from gatecheck.core.volume.ext.check import ExtCheck, begins_with_dots
+from gatecheck.core.volume.ext.check import ExtCheck
+from gatecheck.core.volume.ext.folder_blocks import begins_with_dots
 from gatecheck.core.volume.ext.inode import HUGE_FILES, NOT_OF_SPECIAL, SPECIAL, flaws
 from gatecheck.core.volume.ext.layout import Inode, parse_inode
 from gatecheck.core.volume.ext.read import Ext

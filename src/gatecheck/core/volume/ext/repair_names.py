@@ -16,6 +16,7 @@ from gatecheck.core.volume.crc32c import crc32c
 from gatecheck.core.volume.ext import layout as e
 from gatecheck.core.volume.ext.attributes import VALUE_INODES
 from gatecheck.core.volume.ext.check import ExtCheck
+from gatecheck.core.volume.ext.folder_blocks import TAIL
 from gatecheck.core.volume.ext.groups import summed_descriptor, with_counts
 from gatecheck.core.volume.ext.layout import Inode
 from gatecheck.core.volume.ext.read import Ext
@@ -30,7 +31,6 @@ _LARGE_FILES, _LARGEST_SMALL = 0x2, (1 << 31) - 1
 """the feature without which no file is larger"""
 _OF_SIZES = {"size-differs", "orphan", "link-count"}
 """what may be wrong of a file whose sizes are put right"""
-TAIL = b"\0\0\0\0\x0c\0\0\xde"
 _UNSURE = {
     "crossed",
     "beyond",

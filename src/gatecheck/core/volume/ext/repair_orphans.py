@@ -11,8 +11,9 @@ from gatecheck.core.errors import DecodeError
 from gatecheck.core.volume.crc32c import crc32c
 from gatecheck.core.volume.ext import layout as e
 from gatecheck.core.volume.ext.check import ExtCheck
+from gatecheck.core.volume.ext.folder_blocks import TAIL, parsed
 from gatecheck.core.volume.ext.read import Ext
-from gatecheck.core.volume.ext.repair_names import TAIL, TYPES, folder_blocks, unheard
+from gatecheck.core.volume.ext.repair_names import TYPES, folder_blocks, unheard
 from gatecheck.core.volume.repair_group import RepairGroup, group
 
 _WHERE, _HEAD, _MOST = "lost+found", 8, 2000
@@ -119,19 +120,8 @@ def _tops(own: ExtCheck) -> Sequence[int]:
                 raw = volume.bytes.read(block * volume.block, volume.block, "folder")
             except DecodeError:
                 continue
-            held |= {target for target, name in _entries(raw) if name not in (b".", b"..")}
+            held |= {own.inode for own in parsed(raw)[0] if own.name not in (b".", b"..")}
     return sorted(lost - held)
-
-
-def _entries(raw: bytes) -> Iterator[tuple[int, bytes]]:
-    at = 0
-    while at + _HEAD <= len(raw):
-        target, length, letters, _ = struct.unpack_from("<IHBB", raw, at)
-        if length < _HEAD or length & 3 or at + length > len(raw):
-            return
-        if target:
-            yield target, raw[at + _HEAD : at + _HEAD + letters]
-        at += length
 
 
 def _upwards(own: ExtCheck, tops: Sequence[int], found: int) -> Iterator[tuple[int, bytes]]:

@@ -3,7 +3,8 @@ room for more groups.
 
 A file whose size and whose count of blocks agree, and that still leads to more, gets the rest of its list taken away:
 two against one. Of two files that hold the same block one gets a copy of its own, so that neither can hurt the other;
-which of them it belonged to nobody can tell. As the system's own checker does it."""
+which of them it belonged to nobody can tell, save where the numbers beside it and the map do. As the system's own
+checker does it."""
 
 from __future__ import annotations
 
@@ -24,6 +25,93 @@ RESIZE, _DOUBLE = 7, 13
 _MOST_COPIED = 4096
 """blocks that are copied at most: more of them are two trees that have become one, and no accident of a number"""
 _UNSURE = {"unreadable", "group", "map-unread", "superblock-field"}
+
+
+def gap_group(volume: Ext, ids: set[str]) -> RepairGroup | None:
+    """Numbers of a file's lists that lead off the volume or to another's block, while the one that its neighbours leave
+    free between them is in use by the map and nobody's: it is put back."""
+    if not ids & {"crossed", "beyond", "extents"} or "lost" not in ids or ids & _UNSURE:
+        return None
+    if volume.super.ro_compat & e.BIGALLOC:
+        return None
+    known = KnownVolume(volume)
+    shared = _shared_blocks(known)
+    lost = _lost_blocks(known)
+    for inode in known.inodes():
+        if inode.number in known.own.broken or inode.flags & (e.EXTENTS | e.INLINE) or inode.number == RESIZE:
+            continue
+        if not (inode.is_regular or inode.is_folder):
+            continue
+        _fill_gaps(known, inode, shared, lost)
+    return known.group("gaps")
+
+
+def _shared_blocks(known: KnownVolume) -> set[int]:
+    links = known.own.claims.cross_links()
+    if sum(link.count for link in links) > _MOST_COPIED:
+        return set()
+    return {block for link in links for block in range(link.first, link.first + link.count)}
+
+
+def _lost_blocks(known: KnownVolume) -> set[int]:
+    """Blocks that the map calls used and nobody holds."""
+    used = known.volume.bitmap()
+    start, count, _ = known.own.claims.sorted()
+    for first, length in zip(start.tolist(), count.tolist(), strict=True):
+        used[first : first + length] = 0
+    used[: known.volume.super.first_block + 1] = 0
+    return set(np.flatnonzero(used).tolist())
+
+
+def _fill_gaps(known: KnownVolume, inode: Inode, shared: set[int], lost: set[int]) -> None:
+    volume, per = known.volume, known.volume.block // 4
+    numbers = list(struct.unpack("<15I", inode.body))
+    direct = _filled(known, numbers[:12], shared, lost)
+    if direct != numbers[:12]:
+        known.put_inode(inode, inode.raw[:40] + struct.pack("<12I", *direct) + inode.raw[88:])
+    waiting = [(number, level) for level, number in enumerate(numbers[12:], 1) if number]
+    seen: set[int] = set()
+    while waiting:
+        block, level = waiting.pop()
+        is_own = volume.super.first_block < block < volume.super.blocks and not known.is_anothers(block, inode.number)
+        if block in seen or not is_own:
+            continue
+        seen.add(block)
+        try:
+            own = list(struct.unpack(f"<{per}I", volume.bytes.read(block * volume.block, volume.block, "blocks")))
+        except DecodeError:
+            continue
+        if level > 1:
+            waiting += [(number, level - 1) for number in own if number]
+            continue
+        made = _filled(known, own, shared, lost)
+        if made != own:
+            known.put_block(block, struct.pack(f"<{per}I", *made))
+            known.names.append(known.name(inode.number))
+
+
+def _filled(known: KnownVolume, numbers: list[int], shared: set[int], lost: set[int]) -> list[int]:
+    """The list with what its neighbours and the map tell of its wrong numbers. Of the first and the last the two beside
+    it have to be in a row."""
+    own, made = known.volume.super, list(numbers)
+    length = max((place + 1 for place, number in enumerate(numbers) if number), default=0)
+    for place in range(length):
+        number = numbers[place]
+        if own.first_block < number < own.blocks and number not in shared:
+            continue
+        before, after = made[max(0, place - 2) : place], numbers[place + 1 : min(length, place + 3)]
+        if before and after and before[-1] + 2 == after[0]:
+            wanted = before[-1] + 1
+        elif not before and len(after) == 2 and after[1] == after[0] + 1:
+            wanted = after[0] - 1
+        elif not after and len(before) == 2 and before[1] == before[0] + 1:
+            wanted = before[1] + 1
+        else:
+            continue
+        if number and wanted in lost:
+            made[place] = wanted
+            lost.discard(wanted)
+    return made
 
 
 def shared_groups(volume: Ext, ids: set[str]) -> list[Callable[[], RepairGroup | None]]:
@@ -185,32 +273,40 @@ def _data(known: KnownVolume, inode: Inode) -> Iterator[int]:
 
 
 def _part(known: KnownVolume, inode: Inode, shared: set[int], taken: set[int], free: Iterator[int]) -> bool:
-    """Give the file copies of those shared blocks that somebody else holds by now; the others become its own. False
-    where that cannot be done."""
-    own = set(_data(known, inode)) & shared
-    crossed = own & taken
-    taken |= own
-    if not crossed:
+    """Give the file a copy of each shared block that somebody else, or an earlier number of its own, holds by now; the
+    others become its own. False where that cannot be done."""
+    if not set(_data(known, inode)) & shared:
         return True
     if inode.flags & e.EXTENTS or set(_tree(known, inode.number)) & shared:
         return False
-    copies: dict[int, int] = {}
     volume = known.volume
-    for block in sorted(crossed):
-        place = next(free, None)
-        if place is None:
-            return False
-        copies[block] = place
-        known.put_block(place, volume.bytes.read(block * volume.block, volume.block, "shared block"))
+
+    def own_copy(number: int) -> int:
+        if number not in shared:
+            return number
+        if number not in taken:
+            taken.add(number)
+            return number
+        place = next(free)
+        known.put_block(place, volume.bytes.read(number * volume.block, volume.block, "shared block"))
+        return place
+
     numbers = list(struct.unpack("<15I", inode.body))
-    numbers[:12] = [copies.get(n, n) for n in numbers[:12]]
-    for level, top in enumerate(numbers[12:], 1):
-        _relead(known, top, level, copies)
-    known.put_inode(inode, inode.raw[:40] + struct.pack("<15I", *numbers) + inode.raw[100:])
+    try:
+        numbers[:12] = [own_copy(n) for n in numbers[:12]]
+        for level, top in enumerate(numbers[12:], 1):
+            _relead(known, top, level, own_copy)
+    except StopIteration:
+        return False  # no room
+    body = struct.pack("<15I", *numbers)
+    if body != inode.body:
+        known.put_inode(inode, inode.raw[:40] + body + inode.raw[100:])
+    elif known.writes:
+        known.names.append(known.name(inode.number))
     return True
 
 
-def _relead(known: KnownVolume, block: int, level: int, copies: dict[int, int]) -> None:
+def _relead(known: KnownVolume, block: int, level: int, own_copy: Callable[[int], int]) -> None:
     volume = known.volume
     if not volume.super.first_block < block < volume.super.blocks:
         return
@@ -218,8 +314,8 @@ def _relead(known: KnownVolume, block: int, level: int, copies: dict[int, int]) 
     numbers = struct.unpack(form, volume.bytes.read(block * volume.block, volume.block, "blocks"))
     if level > 1:
         for number in numbers:
-            _relead(known, number, level - 1, copies)
+            _relead(known, number, level - 1, own_copy)
         return
-    made = tuple(copies.get(n, n) for n in numbers)
+    made = tuple([own_copy(n) for n in numbers])  # a generator would hide that there is no room
     if made != numbers:
         known.put_block(block, struct.pack(form, *made))

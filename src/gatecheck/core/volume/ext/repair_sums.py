@@ -11,16 +11,16 @@ from collections.abc import Iterator
 
 from gatecheck.core.volume.crc32c import crc32c, one_byte_off
 from gatecheck.core.volume.ext import layout as e
-from gatecheck.core.volume.ext.check import has_tail
+from gatecheck.core.volume.ext.folder_blocks import TAIL, TAIL_SIZE, has_tail, packed, parsed
 from gatecheck.core.volume.ext.layout import Inode
 from gatecheck.core.volume.ext.read import Ext
-from gatecheck.core.volume.ext.repair_folders import packed, parsed, summed_leaf
+from gatecheck.core.volume.ext.repair_folders import summed_leaf
 from gatecheck.core.volume.ext.repair_inodes import KnownVolume, summed_node
 from gatecheck.core.volume.ext.repair_names import folder_blocks, place_of
 from gatecheck.core.volume.repair_group import RepairGroup
 
 _SUM_LOW, _SUM_HIGH = slice(124, 126), slice(130, 132)
-_TAIL, _MOST_LINKS = 12, 65_000
+_MOST_LINKS = 65_000
 _MOST = 256
 """folders and files whose blocks are tried byte for byte"""
 
@@ -98,11 +98,11 @@ def _blocks_before(known: KnownVolume, inode: Inode) -> Iterator[tuple[int, byte
         for place, block in enumerate(folder_blocks(volume, inode)):
             raw = volume.bytes.read(block * volume.block, volume.block, "folder")
             is_node = raw[:8] == struct.pack("<IHH", 0, volume.block & 0xFFFF, 0)
-            if raw[-_TAIL:-4] != b"\0\0\0\0\x0c\0\0\xde" or (inode.flags & e.INDEXED and (place == 0 or is_node)):
+            if raw[-TAIL_SIZE:-4] != TAIL or (inode.flags & e.INDEXED and (place == 0 or is_node)):
                 continue
-            made = _before(raw[:-_TAIL], seed, int.from_bytes(raw[-4:], "little"))
+            made = _before(raw[:-TAIL_SIZE], seed, int.from_bytes(raw[-4:], "little"))
             if made is not None:
-                yield block, made + raw[-_TAIL:]
+                yield block, made + raw[-TAIL_SIZE:]
     if inode.flags & e.EXTENTS:
         for block in volume.tree_blocks(inode):
             raw = volume.bytes.read(block * volume.block, volume.block, "extents")
