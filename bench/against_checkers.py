@@ -137,13 +137,18 @@ def files(image: Path) -> dict[str, str]:
     return found
 
 
-def repaired(copy: Path, raw: bytearray, checker: list[str], healthy: dict[str, str]) -> tuple[str, str]:
+def repaired(
+    copy: Path, raw: bytearray, checker: list[str], healthy: dict[str, str], *, is_lossless: bool
+) -> tuple[str, str]:
     """What became of a hurt volume: nothing for us to do, repaired as far as the checker sees, what is left of it; or
     harmed: a file that was right before is not any more."""
     disk = ImageSectors(str(copy))
     right = {path for path, own in files(copy).items() if healthy.get(path) == own}
     try:
         plan = repair_of(disk, 0, (disk.length or 1) - 1)
+        if is_lossless:
+            kept = [own.id for own in plan.groups if not own.loses]
+            plan = repair_of(disk, 0, (disk.length or 1) - 1, only=kept)
     except DecodeError as error:
         return "not to be repaired", str(error)
     if not plan.groups:
@@ -171,6 +176,7 @@ def main() -> None:
     parser.add_argument("--seed", type=int, default=1)
     parser.add_argument("--places", type=int, default=1, help="how many places each round hurts")
     parser.add_argument("--repair", action="store_true", help="repair what we find, then ask the other checker again")
+    parser.add_argument("--lossless", action="store_true", help="only what is taken unless somebody says otherwise")
     parser.add_argument("kinds", nargs="*", default=list(_KINDS))
     arguments = parser.parse_args()
     say: Callable[[str], None] = lambda text: print(text, flush=True)  # noqa: E731
@@ -213,7 +219,7 @@ def main() -> None:
                         + (f"only ours: {own}" if ours else f"only theirs: {what}")
                     )
                 if arguments.repair and ours:
-                    state, left = repaired(copy, raw, checker, listed)
+                    state, left = repaired(copy, raw, checker, listed, is_lossless=arguments.lossless)
                     counts[state] += 1
                     if state != "repaired":
                         say(f"  {kind} {number} at {at:#x} {before.hex()} -> {after.hex()}: {state}: {own} / {left}")

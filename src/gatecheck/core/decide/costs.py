@@ -127,6 +127,7 @@ class CostModel(Struct, frozen=True):
         weights[:, -1] = left[:, :, -1] if left.shape[2] else 1.0
         return weights
 
+    @np.errstate(invalid="ignore")  # BLAS may look at what stands behind a row, and raise a flag for it
     def value(self, marginals: Floats | Light, booted: Flags, used: Sequence[tuple[int, ...]], of: Ints) -> Floats:
         """Expected cost of fixing, shape (k,), for fault probabilities `marginals`, shape (k, f). Of each row's fixes
         those in the set `used[of]` are used up.
