@@ -221,8 +221,8 @@ def _copy_group(volume: Ext, ids: set[str]) -> RepairGroup | None:
     if "crossed" not in ids or ids & _UNSURE or volume.super.ro_compat & e.BIGALLOC:
         return None
     known = KnownVolume(volume)
-    shared = {block for link in known.own.claims.cross_links() for block in range(link.first, link.first + link.count)}
-    if not 0 < len(shared) <= _MOST_COPIED:
+    shared = _shared_blocks(known)
+    if not shared:
         return None
     free = _free_blocks(known)
     taken: set[int] = set()
