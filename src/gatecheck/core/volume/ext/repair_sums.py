@@ -8,7 +8,9 @@ from __future__ import annotations
 
 import struct
 from collections.abc import Iterator
+from contextlib import suppress
 
+from gatecheck.core.errors import DecodeError
 from gatecheck.core.volume.crc32c import crc32c, one_byte_off
 from gatecheck.core.volume.ext import layout as e
 from gatecheck.core.volume.ext.folder_blocks import TAIL, TAIL_SIZE, has_tail, packed, parsed
@@ -40,9 +42,10 @@ def byte_group(volume: Ext, ids: set[str]) -> RepairGroup | None:
     for inode in [i for i in known.inodes() if "sum" in known.of(i.number) and i.number not in known.own.broken][
         :_MOST
     ]:
-        for block, made in _blocks_before(known, inode):
-            known.put_block(block, made)
-            known.names.append(known.name(inode.number))
+        with suppress(DecodeError):  # what cannot be read takes nothing else away
+            for block, made in _blocks_before(known, inode):
+                known.put_block(block, made)
+                known.names.append(known.name(inode.number))
     return known.group("bytes")
 
 
