@@ -11,7 +11,7 @@ from hypothesis import strategies as st
 from gatecheck.adapters.shipped_tables import shipped_model
 from gatecheck.core.belief.model import Model
 from gatecheck.practice.patients import patient
-from tapes import LAPTOP, PRECIOUS, SAFE, case, gate, held, moves, p, tapes
+from tapes import LAPTOP, PRECIOUS, SAFE, case, gate, held, moves, p, readings, tapes
 
 MODEL = shipped_model()
 FIRMWARE = {c.id for c in MODEL.knowledge.checks.values() if c.visit == "setup"} | {
@@ -344,6 +344,91 @@ def test_nothing_known_decides_nothing(model: Model) -> None:
 def test_a_repair_dearer_than_the_machine_is_said_plainly(model: Model) -> None:
     cheap = case(model, {**SAFE, "machine_value": 60}, "screen=health-warning", "health-pages=worn-out")
     assert "costs more" in cheap["call"]["note"]
+
+
+NOTHING_LEFT: dict[str, tuple[dict[str, Any], list[dict[str, Any]], str]] = {
+    "both declined, consent refused": (
+        {
+            "platform": "mac",
+            "form": "all-in-one",
+            "installed_os": "windows-11",
+            "drive_kind": "hdd",
+            "consent": "refused",
+        },
+        readings(
+            "replace-drive=could-not",
+            "sound=restarting",
+            "power-down=off",
+            "screen=dead",
+            "repair-power=could-not",
+            "pull-externals=now-seen",
+            "swap-memory=could-not",
+            "board-work=declined",
+            "seat=firm",
+            "refer-lab=declined",
+            "cable-look=sound",
+            "story=forced-off",
+            "drive-marks=dented",
+            "screen=system-missing",
+            "storage-mode=fits",
+            "supply-trace=restarting",
+            "drive-marks=wet",
+            "drive-marks=dented",
+            "drive-marks=dented",
+        ),
+        "release",
+    ),
+    "no data, the board sent, consent refused": (
+        {"form": "laptop", "drive_kind": "emmc", "installed_os": "windows-10", "data": "none", "recovery_key": "lost"},
+        [
+            *readings(
+                "screen=dead",
+                "repair-power=could-not",
+                "swap-memory=no-change",
+                "replace-battery=could-not",
+                "live-start=fails",
+                "seen-live=right",
+                "board-work=sent",
+                "refer-lab=declined",
+                "pack-look=flat",
+            ),
+            {"fact": {"consent": "refused"}},
+            *readings("drive-marks=wet", "seen-builtin=listed", "story=routine", "drive-marks=wet"),
+        ],
+        "refer",
+    ),
+    "the drive at the lab, the board declined": (
+        {"installed_os": "linux", "drive_kind": "emmc", "consent": "refused"},
+        readings(
+            "long-test=passed",
+            "set-storage-mode=no-change",
+            "screen=dead",
+            "story=slow-lately",
+            "drive-marks=wet",
+            "swap-memory=could-not",
+            "repair-power=now-seen",
+            "screen=dead",
+            "board-work=declined",
+            "seen-dock=right",
+            "refer-lab=sent",
+            "replace-battery=other-screen",
+            "screen=dead",
+            "drive-marks=wet",
+        ),
+        "refer",
+    ),
+}
+
+
+@pytest.mark.parametrize(("facts", "tape", "choice"), NOTHING_LEFT.values(), ids=NOTHING_LEFT)
+def test_where_all_was_tried_or_declined_it_can_be_signed(
+    model: Model, facts: dict[str, Any], tape: list[dict[str, Any]], choice: str
+) -> None:
+    found = case(model, facts, more=tape)
+    assert found["call"]["choice"] == choice
+    assert found["call"]["rule"] == {"release": "nothing-left", "refer": "sent-away"}[choice]
+    assert found["call"]["fix"] is None
+    assert choice == "release" or found["next"]
 
 
 @settings(max_examples=120, deadline=None, suppress_health_check=[HealthCheck.too_slow])

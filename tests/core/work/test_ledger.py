@@ -185,3 +185,18 @@ def _differs(truth: Truth, page: Mapping[str, list[str]], fix: str | None, end: 
         yield "a percentage, a gap or a brace"
     if fix and end in ("unwanted", "data-only") and "you did not want it" not in text:
         yield "what was advised and not wanted is not told"
+
+
+@pytest.mark.parametrize("drive", ["clean", "failing"])
+def test_a_machine_that_goes_back_unrepaired_is_not_started_again(model: Model, drive: str) -> None:
+    walk = Walk(model, FACTS).put(
+        {"move": "screen", "outcome": "dead"},
+        {"move": "health-pages", "outcome": drive},
+        {"move": "board-work", "outcome": "declined"},
+    )
+    walk.sign("release", None).work({})
+    assert not {"cold-1", "cold-2", "data-seen"} & {step for step, _ in walk.answered}
+    page = lines(papers(walk.folded()))
+    assert "It does not start." in page
+    assert "You did not want it sent to a shop that repairs boards." in page
+    assert NOTHING_WRONG not in " ".join(page)

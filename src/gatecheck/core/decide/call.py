@@ -27,7 +27,7 @@ from gatecheck.core.decide.plan import (
     unmet_need,
 )
 from gatecheck.core.decide.proof import board_proof, clock_is_wrong, drive_proof, heard_once, start_proof
-from gatecheck.core.decide.recheck import HEAVY, SuspectReading, look_again
+from gatecheck.core.decide.recheck import HEAVY, SuspectReading, doubtful, look_again
 from gatecheck.core.decide.rules import Rule, applicable_rule, data_is_open, may_sit_loose, probability
 from gatecheck.core.decide.ways import (
     WEIGHT,
@@ -118,6 +118,8 @@ class _Weighed(Struct, frozen=True):
     rule: Rule | None
     due: Sequence[str]
     holding: Collection[str]
+    spent: bool
+    """no way out is open and nothing is left to be tried"""
 
     @property
     def limits(self) -> Mapping[str, float]:
@@ -132,11 +134,15 @@ def make_call(model: Model, state: TicketState, held: Sequence[Held], plan: Move
     ranked = distinct(
         sorted(options, key=lambda o: (o.p_success < _VIABLE * best_chance, o.expected_loss, -o.p_success))
     )
-    rule, best = _best_of(model, state, ranked, balance, applicable_rule(model, state, p_drive))
+    asked = applicable_rule(model, state, p_drive)
+    rule, best = _best_of(model, state, ranked, balance, asked)
     main = model.knowledge.fixes[best.main_fix] if best and best.main_fix else None
     due = [*looks_due(model, state, main, holding), *seen_once(model, state, main, holding)] if main else []
     proof = _proof_due(model, state, best, p_drive, holding, rule)
-    at = _Weighed(model, state, plan, ranked, best, balance, rule, due, holding)
+    spent = best is None and _is_spent(model, state, plan, holding)
+    if spent:
+        rule = _without_a_way(asked)
+    at = _Weighed(model, state, plan, ranked, best, balance, rule, due, holding, spent)
     made, why = next(said for decided in _DECIDED_BY if (said := decided(at)) is not None)
     slip = None
     if made and _sureness(at) < _CALLED:
@@ -144,7 +150,9 @@ def make_call(model: Model, state: TicketState, held: Sequence[Held], plan: Move
     elif made and (slip := _slip(at)) is not None:
         rule, due, proof = None, [], []
         made, why = False, say("call.look-again", reading=[slip.move, state.latest[slip.move][1].outcome])
-    leans = best.choice if best and made else max(balance, key=lambda c: balance[c])
+    leans = max(balance, key=lambda c: balance[c])
+    if made and (best or rule):
+        leans = best.choice if best else rule.choice if rule else leans
     confidence = balance.get(leans, 0.0)
     if rule and rule.name != _LIFTS_NOTHING:
         confidence = max(confidence, model.knowledge.open["rule_confidence"])
@@ -199,6 +207,17 @@ def _best_of(
     return rule, best
 
 
+def _is_spent(model: Model, state: TicketState, plan: MovePlan, holding: Collection[str]) -> bool:
+    """Nothing is left to be looked at or done here, no reading is worth a second look, and the board shop was asked."""
+    return not plan.ranked and "board-work" in state.tried and doubtful(model, state, holding) is None
+
+
+def _without_a_way(rule: Rule | None) -> Rule:
+    """What settles the call where no way out is open: the answer of whom it was sent to is waited for, or it goes back
+    unrepaired."""
+    return rule if rule is not None and rule.name == _SENT_AWAY else Rule("release", "nothing-left", None)
+
+
 def _has_started(model: Model, state: TicketState, balance: Mapping[str, float]) -> bool:
     """True where it was started by a fix, and nothing left in it is likely to bring it back."""
     return (
@@ -236,11 +255,12 @@ def _slip(at: _Weighed) -> SuspectReading | None:
     return look_again(model, state, best.choice, right, WEIGHT[best.choice], harm, at.holding)
 
 
+_SENT_AWAY = "sent-away"
 _LIFTS_NOTHING = "hardware-passed"
 """a rule of thumb that says what to do and not how surely it helps: right in 68 of 100 where it was made at 78 %"""
 _CALLED = 0.5
 """what is less likely right than wrong is no call"""
-_SAID_ELSEWHERE, _HEARD = ("sent-away", "refer-before-stress"), ("mechanical-damage",)
+_SAID_ELSEWHERE, _HEARD = (_SENT_AWAY, "refer-before-stress"), ("mechanical-damage",)
 """rules whose reading is not doubted; and those whose reading costs too much to make again while there is something to
 lose"""
 _PROVEN_TOO = ("failing-drive", "mechanical-damage", "refer-before-stress")
@@ -345,7 +365,9 @@ def _no_other_way(at: _Weighed) -> _Decided:
 
 
 def _all_held(at: _Weighed) -> _Decided:
-    return (False, say("call.all-held")) if at.best is None else None
+    if at.best is not None:
+        return None
+    return (True, at.rule.why) if at.spent and at.rule else (False, say("call.all-held"))
 
 
 def _a_rule(at: _Weighed) -> _Decided:

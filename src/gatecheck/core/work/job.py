@@ -214,9 +214,10 @@ def _context(
     context = {**facts, "call": signed.choice, "fix": fix, "system": _system(state.facts)}
     ways = [s for s in knowledge.work.steps.values() if s.is_way and signed.choice in s.when.get("call", ())]
     said = next((answers[s.id].answer for s in ways if s.id in answers and answers[s.id].answer), None)
-    context["way"] = said or (next(iter(ways[0].answers)) if ways else "nothing" if signed.reason else "")
     before = list(stands)
     before[started:] = [False] * (len(before) - started)
+    unrepaired = signed.reason or (signed.choice == "release" and _does_not_start(entries, before))
+    context["way"] = said or (next(iter(ways[0].answers)) if ways else "nothing" if unrepaired else "")
     is_open = bool(lying(tray_of(entries, before)))
     done = bool(fix) and _was_carried_out(entries, before, fix)
     opens = (
@@ -276,6 +277,15 @@ def _was_carried_out(entries: Sequence[Entry], stands: Sequence[bool], fix: str)
             elif (entry.move == "screen" and entry.outcome != "boots") or entry.outcome in _DID_NOT:
                 helped = False
     return helped
+
+
+def _does_not_start(entries: Sequence[Entry], stands: Sequence[bool]) -> bool:
+    """What it showed last is no start: no cold start is asked of it when it goes back as it is."""
+    stops = False
+    for entry, stand in zip(entries, stands, strict=True):
+        if stand and isinstance(entry, Reading) and (entry.move == "screen" or entry.outcome == "boots"):
+            stops = entry.outcome != "boots"
+    return stops
 
 
 def holds(when: FactTest, context: Context) -> bool:
