@@ -4,7 +4,9 @@ rescued in the order of the disk; interrupted, and gone on with."""
 from __future__ import annotations
 
 import hashlib
+import io
 import time
+import zipfile
 from pathlib import Path
 from typing import Any
 
@@ -19,6 +21,7 @@ from gatecheck.probe.probe import Probe
 from gatecheck.probe.scan import MOST_DEAD
 from gatecheck.probe.spool import Spool
 from gatecheck.probe.worker import Worker
+from serving import HTTP
 
 FACTS = {"platform": "pc", "installed_os": "windows-10"}
 TORN = {**FACTS, "data": "backed-up", "drive_kind": "sata-ssd"}
@@ -197,6 +200,12 @@ def test_a_copy_on_the_bench_is_looked_at_repaired_and_rescued_from_without_the_
     desk.ask("rescue", source=source, only=["Users/Agda/Documents", "Saved by Gate Check"])
     own = desk.until(lambda v: v["rescues"] and v["rescues"][0]["state"] == "done", source)["rescues"][0]
     assert own["whole"] == own["files"] == 11
+    saved = f"/api/tickets/{desk.number}/volumes/rescues/{own['id']}"
+    packed = zipfile.ZipFile(io.BytesIO(HTTP.get(f"{bench.url}{saved}.zip", timeout=30).content))
+    assert {n: packed.read(n) for n in packed.namelist() if not n.endswith("/")} == {
+        str(p.relative_to(own["folder"])): p.read_bytes() for p in Path(own["folder"]).rglob("*") if p.is_file()
+    }
+    assert own["folder"] in bench.refused("POST", f"{saved}/open"), "a server without a screen shows no folder"
     desk.ask("take-back", source=source, id=found["repairs"][0]["id"])
     assert desk.until(lambda v: v["look"]["state"] == "damaged", source)["repairs"][0]["taken_back"]
 

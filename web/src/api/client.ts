@@ -104,7 +104,7 @@ export async function call<T>(path: string, request: Request = {}): Promise<T> {
     if (error instanceof DOMException && error.name === 'AbortError') throw error
     throw new AwayError('The server does not answer')
   }
-  if (answer.ok) return (await answer.json()) as T
+  if (answer.ok) return (answer.status === 204 ? undefined : await answer.json()) as T
   const problem: unknown = await answer.json().catch(() => null)
   const detail =
     problem && typeof problem === 'object' && 'detail' in problem ? String(problem.detail) : answer.statusText

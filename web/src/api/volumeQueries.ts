@@ -83,3 +83,6 @@ export function useLivesAt(id: number, device: string, lbas: readonly number[]):
 
 /** In words: the file where one is known, else the structure, else what is known without a look. */
 export const livesAt = (own: LivesAt | undefined, otherwise: string): string => (own ? [own.text, own.path].filter(Boolean).join(' ') : otherwise)
+
+/** Show a folder of saved files in the file manager of the server's own computer. */
+export const useOpenFolder = (id: number) => useMutation({ mutationFn: (rescue: string) => call<void>(`/tickets/${id}/volumes/rescues/${rescue}/open`, { method: 'POST' }) })

@@ -48,3 +48,6 @@ export const today = (): string =>
 
 /** A key that makes a repeated request harmless. */
 export const requestKey = (): string => Array.from(crypto.getRandomValues(new Uint8Array(16)), (byte) => byte.toString(16).padStart(2, '0')).join('')
+
+/** The page was asked for at this very computer's own address. */
+export const isSameComputer = (host: string): boolean => host === 'localhost' || host === '[::1]' || /^127(\.\d+){3}$/.test(host)

@@ -125,6 +125,11 @@ const SHIFT = '\u21e7'
 export const TARGET_KEYS: readonly string[] = [...'1234567890', ...[...'1234567890'].map((digit) => SHIFT + digit)]
 export const SHEET_KEYS = TARGET_KEYS
 
+/** Targets of which the digits do the first ten and the digits with the shift key the others. */
+export function shifted<A>(digits: readonly A[], withShift: readonly A[]): (A | undefined)[] {
+  return [...Array.from({ length: 10 }, (_, place) => digits[place]), ...withShift]
+}
+
 /** The key of an event as the table has it: a digit with the shift key is a target of its own, whatever the layout makes of it. */
 export function keyOfEvent(event: KeyboardEvent): string {
   const digit = event.shiftKey ? /^Digit(\d)$/.exec(event.code)?.[1] : undefined

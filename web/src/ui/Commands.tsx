@@ -18,7 +18,7 @@ interface CommandsProps<P extends PageId> {
   /** What the page can do now; a command without a handler has no key, no hint, and is dimmed in the help. */
   on: Handlers<P>
   /** Numbered targets: the first has key 1. */
-  targets?: readonly (() => void)[]
+  targets?: readonly ((() => void) | undefined)[]
   targetKeys?: readonly string[]
   /** False while a sheet with keys of its own lies over the page. */
   isOn?: boolean
@@ -28,7 +28,7 @@ interface CommandsProps<P extends PageId> {
   children: ReactNode
 }
 
-function hotkeysOf(bound: Bound, targets: readonly (() => void)[], targetKeys: readonly string[]): Hotkeys {
+function hotkeysOf(bound: Bound, targets: readonly ((() => void) | undefined)[], targetKeys: readonly string[]): Hotkeys {
   const keys: Hotkeys = {}
   for (const [id, { keys: own }] of commandsOf(bound.page) as [string, Command][]) {
     const act = bound.handlers[id]
@@ -36,7 +36,7 @@ function hotkeysOf(bound: Bound, targets: readonly (() => void)[], targetKeys: r
   }
   targets.forEach((act, index) => {
     const key = targetKeys[index]
-    if (key) keys[key] = () => act()
+    if (key && act) keys[key] = () => act()
   })
   return keys
 }

@@ -410,6 +410,7 @@ export const T = {
   benchEmptyShop: 'Set up your shop',
   takeInAt: (bay: number) => `Check in a machine at bay ${bay}`,
   asZip: 'download as ZIP',
+  openFolder: 'open folder',
   copyIt: 'copy',
   copied: 'copied',
   pathReadMore: 'read sectors for the repair',

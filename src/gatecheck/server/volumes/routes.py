@@ -5,10 +5,12 @@ from __future__ import annotations
 import base64
 from typing import Annotated
 
-from fastapi import APIRouter, Path, Query
+from fastapi import APIRouter, Path, Query, Request
 from fastapi.responses import StreamingResponse
 
+from gatecheck.adapters.desktop import has_desktop, open_folder
 from gatecheck.core.errors import InputError
+from gatecheck.server.request_guard import is_here
 from gatecheck.server.volumes.service import Volumes
 from gatecheck.server.volumes.wire import (
     KeyIn,
@@ -21,6 +23,7 @@ from gatecheck.server.volumes.wire import (
     VolumesOut,
 )
 from gatecheck.server.wire import TicketId
+from gatecheck.store import StoreError
 
 Name = Annotated[str, Query(max_length=60)]
 Lbas = Annotated[list[Annotated[int, Query(ge=0, lt=1 << 48)]], Query(max_length=64)]
@@ -89,5 +92,12 @@ def volume_routes(volumes: Volumes) -> APIRouter:
         filename, pieces = volumes.zipped(ticket_id, name)
         headers = {"Content-Disposition": f'attachment; filename="{filename}"', "X-Content-Type-Options": "nosniff"}
         return StreamingResponse(pieces, media_type="application/zip", headers=headers)
+
+    @router.post("/rescues/{name}/open", operation_id="openRescueFolder", status_code=204)
+    def open_rescue(ticket_id: TicketId, name: RescueName, request: Request) -> None:
+        folder = volumes.saved(ticket_id, name)
+        if not (is_here(request.scope) and has_desktop()):
+            raise StoreError(f"folder {folder}: it opens only on the screen of the computer that the server runs on")
+        open_folder(folder)
 
     return router

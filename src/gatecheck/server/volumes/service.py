@@ -4,8 +4,10 @@ from them in the order of the disk."""
 from __future__ import annotations
 
 from collections.abc import Iterator
+from pathlib import Path
 from typing import Any
 
+from gatecheck.adapters.desktop import has_desktop
 from gatecheck.adapters.zip_stream import zip_of
 from gatecheck.core.errors import InputError
 from gatecheck.core.locked.keys import key_of
@@ -65,6 +67,7 @@ class Volumes:
             linked=is_copy or (link is not None and not link.ended_at and not ticket.closed_at),
             has_key=bool(work.keys.of(ticket_id)),
             has_records=False,
+            has_desktop=has_desktop(),
         )
         if chosen is None:
             return shown
@@ -260,13 +263,18 @@ class Volumes:
 
     def zipped(self, ticket_id: int, name: str) -> tuple[str, Iterator[bytes]]:
         """What one recovery saved, as a ZIP made while it is read. Raises NotFoundError."""
-        number = self.work.captures.tickets.row_of(ticket_id).number
+        number, folder = self.work.captures.tickets.row_of(ticket_id).number, self.saved(ticket_id, name)
+        return f"{number.lower()}-{name}.zip", zip_of(folder)
+
+    def saved(self, ticket_id: int, name: str) -> Path:
+        """The folder of one finished recovery. Raises NotFoundError."""
+        self.work.captures.tickets.row_of(ticket_id)
         kept = Rescues(self.work.locator.folder(ticket_id))
         note = check_reports.read(kept.note(name))
         folder = kept.target(name)
         if note is None or note.get("state") != DONE or not folder.is_dir():
             raise NotFoundError(f"recovery {name[:60]!r}: expected one of this ticket that is finished, got none")
-        return f"{number.lower()}-{name}.zip", zip_of(folder)
+        return folder
 
     def where(self, ticket_id: int, device: str, lbas: list[int]) -> list[LivesAtOut]:
         """What lives at these sectors, for those in volumes that were looked at; nothing for the others, and while

@@ -174,7 +174,8 @@ class RescueOut(BaseModel):
 
 class VolumesOut(BaseModel):
     """Everything on the screen. `held`: why this cannot be ordered now, by look, repair, rescue; `linked`: a probe may
-    pull orders; `has_key`: a key was entered for this ticket, and is in the server's memory."""
+    pull orders; `has_key`: a key was entered for this ticket, and is in the server's memory;
+    `has_desktop`: the server's own computer can show a folder."""
 
     sources: list[VolumeSourceOut]
     source: str
@@ -190,6 +191,7 @@ class VolumesOut(BaseModel):
     linked: bool
     has_key: bool
     has_records: bool
+    has_desktop: bool
 
 
 class RecordFindingOut(BaseModel):

@@ -24,7 +24,7 @@ interface FrameProps<P extends InstrumentPage> {
   reading?: ReactNode
   /** What the instrument can do now, besides leaving. */
   on: Handlers<P>
-  targets?: readonly (() => void)[]
+  targets?: readonly ((() => void) | undefined)[]
   isOn?: boolean
   /** Beside the title, before the way back. */
   tools?: ReactNode

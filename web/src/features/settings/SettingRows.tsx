@@ -3,6 +3,7 @@ import { memo } from 'react'
 import type { SettingRow } from '../../api/client'
 import { useWords } from '../../api/words'
 import { lowerFirst } from '../../lib/format'
+import { keyName, TARGET_KEYS } from '../../lib/keymap'
 import { T } from '../../words'
 import type { Drafts } from './drafts'
 import { valueName } from './sheet'
@@ -13,7 +14,7 @@ interface SettingRowsProps {
   chosen: number
   /** Rows that something on the side speaks of. */
   marked: readonly string[]
-  /** Digits answer a trial instead. */
+  /** Digits answer a trial; the rows have them with the shift key. */
   isWaiting: boolean
   onChoose: (index: number) => void
   onValue: (row: SettingRow, value: string) => void
@@ -38,8 +39,8 @@ function Verdict({ row, state, isDraft }: { row: SettingRow; state: string; isDr
 }
 
 /** One row: its key, what it is and needs, its values as targets, and what the value does to the gate. */
-const Row = memo(function Row({ row, index, hasKey, draft, isChosen, isMarked, onChoose, onValue }: {
-  row: SettingRow; index: number; hasKey: boolean; draft: string | undefined; isChosen: boolean; isMarked: boolean
+const Row = memo(function Row({ row, index, shift, draft, isChosen, isMarked, onChoose, onValue }: {
+  row: SettingRow; index: number; shift: boolean; draft: string | undefined; isChosen: boolean; isMarked: boolean
   onChoose: (index: number) => void; onValue: (row: SettingRow, value: string) => void
 }) {
   const value = draft ?? row.now
@@ -50,7 +51,7 @@ const Row = memo(function Row({ row, index, hasKey, draft, isChosen, isMarked, o
       aria-current={isChosen || undefined} onClick={() => onChoose(index)} data-row={row.id} data-state={state}
       className={`flex flex-wrap items-center gap-x-3 gap-y-1 border-b border-l-[5px] md:flex-nowrap border-b-hair py-1 pl-2 pr-1 ${isChosen ? 'border-l-indigo bg-sheet' : 'border-l-transparent'}`}
     >
-      <span className="w-5 shrink-0 text-center text-xl text-indigo">{hasKey ? index + 1 : ''}</span>
+      <span className={`w-5 shrink-0 text-center text-indigo ${shift ? 'text-m' : 'text-xl'}`}>{keyName(TARGET_KEYS[shift ? index + 10 : index] ?? '')}</span>
       <span className="min-w-0 flex-1 md:w-[210px] md:flex-none xl:w-[270px]">
         <span className="block text-l font-semibold">{row.name}{isMarked && <span className="ml-2 inline-block h-2 w-2 rounded-full bg-ochre align-middle" aria-hidden />}</span>
         <span title={row.why} className={`line-clamp-2 text-s ${wrong ? 'text-ink' : 'text-soft'}`}>{wrong ? row.because : row.why}</span>
@@ -81,7 +82,7 @@ export function SettingRows({ rows, drafts, chosen, marked, isWaiting, onChoose,
     <ol aria-label={T.settingsTitle}>
       {rows.map((row, index) => (
         <Row
-          key={row.id} row={row} index={index} hasKey={!isWaiting} draft={drafts[row.id]} isChosen={index === chosen} isMarked={marked.includes(row.id)}
+          key={row.id} row={row} index={index} shift={isWaiting} draft={drafts[row.id]} isChosen={index === chosen} isMarked={marked.includes(row.id)}
           onChoose={onChoose} onValue={onValue}
         />
       ))}

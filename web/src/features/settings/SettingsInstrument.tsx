@@ -5,7 +5,7 @@ import type { EntryBody, SettingRow, Ticket } from '../../api/client'
 import { useAddFile, useAppend, useSettings, useTicket } from '../../api/queries'
 import { useWords } from '../../api/words'
 import { lowerFirst, requestKey } from '../../lib/format'
-import type { Handlers } from '../../lib/keymap'
+import { shifted, type Handlers } from '../../lib/keymap'
 import { Do } from '../../ui/Commands'
 import { KeyWanted } from '../../ui/KeyWanted'
 import { T } from '../../words'
@@ -78,7 +78,7 @@ function OpenSettings({ ticket }: { ticket: Ticket }) {
     ...(toWalk && { walk: () => { flush(); send({ changed: toWalk.fix, before: toWalk.start, after: toWalk.first, walk: true }) } }),
   }
   const targets = trial?.standing === 'pending'
-    ? move(trial.fix).outcomes.map((said) => () => outcome(said))
+    ? shifted(move(trial.fix).outcomes.map((said) => () => outcome(said)), rows.map((_, index) => () => step(index)))
     : rows.length > 0 ? rows.map((_, index) => () => step(index)) : (sheet?.ways ?? []).map((w) => () => takeInHand(w.move))
   const hasAside = rows.length > 0 || sheet?.captured != null
   const hasNoText = sheet !== undefined && rows.length === 0

@@ -1,5 +1,5 @@
-import type { Rescue, Share, VolumeLook, Volumes } from '../../api/volumeQueries'
-import { bytes, clock } from '../../lib/format'
+import { useOpenFolder, type Rescue, type Share, type VolumeLook, type Volumes } from '../../api/volumeQueries'
+import { bytes, clock, isSameComputer } from '../../lib/format'
 import { Do } from '../../ui/Commands'
 import { Copyable } from '../../ui/Copyable'
 import { T } from '../../words'
@@ -40,12 +40,13 @@ export function Save({ ticket, volumes, look, chosen, isActive, isAll, onToggle 
           </li>
         ))}
       </ul>
-      <Saved rescues={volumes.rescues} ticket={ticket} />
+      <Saved rescues={volumes.rescues} ticket={ticket} opens={volumes.has_desktop && isSameComputer(location.hostname)} />
     </section>
   )
 }
 
-function Saved({ rescues, ticket }: { rescues: Rescue[]; ticket: number }) {
+function Saved({ rescues, ticket, opens }: { rescues: Rescue[]; ticket: number; opens: boolean }) {
+  const open = useOpenFolder(ticket)
   if (rescues.length === 0) return null
   return (
     <div className="mt-3" data-rescues>
@@ -58,7 +59,7 @@ function Saved({ rescues, ticket }: { rescues: Rescue[]; ticket: number }) {
             {r.not_whole.length > 0 && <ul aria-label={T.volumeNotWhole} className="text-s">{r.not_whole.slice(0, NAMED).map((path) => <li key={path} className="break-words text-brick">{path}</li>)}</ul>}
             {r.not_whole.length > NAMED && <p className="text-s text-soft">{T.andMore(r.holes + r.lost - NAMED)}</p>}
             {r.detail && <p className="text-soft">{r.detail}</p>}
-            {r.state === 'done' && <p className="flex flex-wrap items-baseline gap-x-4"><Copyable text={r.folder} /><a href={`/api/tickets/${ticket}/volumes/rescues/${r.id}.zip`} download className="touch min-h-9 text-m text-indigo">{T.asZip}</a></p>}
+            {r.state === 'done' && <p className="flex flex-wrap items-baseline gap-x-4"><Copyable text={r.folder} /><a href={`/api/tickets/${ticket}/volumes/rescues/${r.id}.zip`} download className="touch min-h-9 text-m text-indigo">{T.asZip}</a>{opens && <button type="button" onClick={() => open.mutate(r.id)} className="touch min-h-9 text-m text-indigo">{T.openFolder}</button>}</p>}
           </li>
         ))}
       </ul>
