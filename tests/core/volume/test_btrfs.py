@@ -11,6 +11,7 @@ from pathlib import Path
 
 import pytest
 import zstandard
+from grown_tree import files_of
 
 from gatecheck.adapters.disk_image import ImageSectors
 from gatecheck.cli.main import main
@@ -19,7 +20,7 @@ from gatecheck.core.errors import DecodeError
 from gatecheck.core.volume.btrfs.layout import SUPER_AT, Extent, read_extent, read_super
 from gatecheck.core.volume.btrfs.read import Btrfs
 from gatecheck.core.volume.check import check, opened
-from gatecheck.core.volume.tree import Hole, Node
+from gatecheck.core.volume.tree import Hole
 
 os.environ["PATH"] += ":/usr/sbin:/sbin"
 needs_tool = pytest.mark.skipif(shutil.which("mkfs.btrfs") is None, reason="Debian's btrfs-progs are not here")
@@ -67,16 +68,6 @@ def image(folder: Path, *options: str) -> tuple[Path, dict[str, bytes]]:
 @pytest.fixture(scope="module")
 def made(tmp_path_factory: pytest.TempPathFactory) -> tuple[Path, dict[str, bytes]]:
     return image(tmp_path_factory.mktemp("btrfs"))
-
-
-def read(volume: Btrfs, node: Node) -> bytes | None:
-    """None where something of it could not be read."""
-    parts = list(volume.content(node))
-    return None if any(isinstance(p, Hole) for p in parts) else b"".join(p for p in parts if isinstance(p, bytes))
-
-
-def files_of(volume: Btrfs) -> dict[str, bytes | None]:
-    return {n.path: read(volume, n) for n in volume.nodes() if not n.is_folder and not n.link}
 
 
 def of(disk: ImageSectors | Overlay) -> Btrfs:

@@ -37,12 +37,18 @@ from gatecheck.core.volume.tree import (
     System,
     VolumeFinding,
 )
+from gatecheck.core.volume.xfs.check import check_xfs
+from gatecheck.core.volume.xfs.read import Xfs
 
 MOST_ALIKE = 50
 """findings of one kind that are named one by one"""
 _FILES_A_MINUTE, _BYTES_A_MINUTE, _START = 240_000, 60 * 80_000_000, 0.1
 """what a check gets through on a spinning disk: records, and bytes of metadata read in a row"""
 _REPAIRED_A_MINUTE = 2_000
+
+
+_BY_COPIES = {"ext": "ext", "xfs": "XFS"}
+"""kinds and names of readers that look for the copies of their superblock themselves"""
 
 
 @dataclass(slots=True)
@@ -108,7 +114,7 @@ def opened(disk: Sectors, first: int, last: int) -> OpenedVolume:
     if known is not None:
         try:
             volume = READERS[known.kind](disk, first, last)
-            return OpenedVolume(volume, known, from_copy=isinstance(volume, Ext) and bool(volume.from_backup))
+            return OpenedVolume(volume, known, from_copy=_is_from_copy(volume))
         except DecodeError as error:
             problem = str(error)
     for lba, count, kind in _copies(disk, first, last):
@@ -123,10 +129,16 @@ def opened(disk: Sectors, first: int, last: int) -> OpenedVolume:
             return OpenedVolume(READERS[kind](over, first, last), mark, problem, from_copy=True)
         except DecodeError:
             continue
-    try:
-        return OpenedVolume(Ext(disk, first, last), Volume("ext", "ext", 0), problem, from_copy=True)
-    except DecodeError:
-        return OpenedVolume(None, known, problem)
+    for kind, name in _BY_COPIES.items():
+        try:
+            return OpenedVolume(READERS[kind](disk, first, last), Volume(kind, name, 0), problem, from_copy=True)
+        except DecodeError:
+            continue
+    return OpenedVolume(None, known, problem)
+
+
+def _is_from_copy(volume: Filesystem) -> bool:
+    return (isinstance(volume, Ext) and bool(volume.from_backup)) or (isinstance(volume, Xfs) and bool(volume.super_at))
 
 
 def _copies(disk: Sectors, first: int, last: int) -> Iterator[tuple[int, int, str]]:
@@ -218,6 +230,8 @@ def _checked(volume: Filesystem, tally: Tally, progress: Progress) -> tuple[int 
             return check_fat(volume, tally.add)
         if isinstance(volume, Btrfs):
             return check_btrfs(volume, tally.add)
+        if isinstance(volume, Xfs):
+            return check_xfs(volume, tally.add)
         if isinstance(volume, ExFat):
             return check_exfat(volume, tally.add)
         if isinstance(volume, Ext):

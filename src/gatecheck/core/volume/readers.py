@@ -14,6 +14,7 @@ from gatecheck.core.volume.ext.read import Ext
 from gatecheck.core.volume.fat.read import Fat
 from gatecheck.core.volume.ntfs.read import Ntfs
 from gatecheck.core.volume.tree import Filesystem
+from gatecheck.core.volume.xfs.read import Xfs
 
 READERS: Mapping[str, Callable[[Sectors, int, int], Filesystem]] = {
     "btrfs": Btrfs,
@@ -21,6 +22,7 @@ READERS: Mapping[str, Callable[[Sectors, int, int], Filesystem]] = {
     "exfat": ExFat,
     "ext": Ext,
     "ntfs": Ntfs,
+    "xfs": Xfs,
 }
 
 

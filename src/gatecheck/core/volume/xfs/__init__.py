@@ -1,0 +1,1 @@
+"""XFS: read only."""
