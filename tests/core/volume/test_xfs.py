@@ -160,13 +160,9 @@ def test_files_are_recovered_on_the_command_line(made: tuple[Path, dict[str, byt
 
 
 def test_names_are_hashed_as_an_index_has_them() -> None:
-    shifted = 97 << 14 ^ 98 << 7 ^ 99
-    assert [name_hash(n) for n in (b".", b"..", b"abc", b"abcd")] == [
-        0x2E,
-        0x172E,
-        shifted,
-        97 << 21 ^ shifted << 7 ^ 100,
-    ]
+    three, four = 97 << 14 ^ 98 << 7 ^ 99, 97 << 21 ^ 98 << 14 ^ 99 << 7 ^ 100
+    assert [name_hash(n) for n in (b".", b"..", b"abc", b"abcd")] == [0x2E, 0x172E, three, four]
+    assert name_hash(b"abcda") == 97 ^ (four << 7 & 0xFFFFFFFF | four >> 25)
 
 
 @pytest.mark.parametrize("raw", [b"", bytes(4096), b"XFSB" + bytes(4092), b"XFSB" + b"\xff" * 4092])

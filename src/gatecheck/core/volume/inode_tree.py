@@ -16,7 +16,7 @@ _DEEPEST, _MOST_LINKS, _PIECE = 254, 16, 1 << 20
 
 
 @dataclass(frozen=True, slots=True)
-class Stretch:
+class FileStretch:
     """Bytes of a file in a row. `at`: byte of the file; `place`: byte of the volume, None where zeros are meant;
     `inline`: the bytes themselves, where they stand within the file's record; `lost`: why they cannot be read."""
 
@@ -51,7 +51,7 @@ class InodeTree:
         read."""
         raise NotImplementedError
 
-    def stretches(self, number: int) -> Iterator[Stretch]:
+    def stretches(self, number: int) -> Iterator[FileStretch]:
         """Where a file's bytes lie, in their order. Raises DecodeError."""
         raise NotImplementedError
 
@@ -145,7 +145,7 @@ class InodeTree:
             if node.size > at:
                 yield Hole(node.size - at, str(error))
 
-    def _stored(self, own: Stretch, skip: int, length: int) -> Iterator[bytes | Hole]:
+    def _stored(self, own: FileStretch, skip: int, length: int) -> Iterator[bytes | Hole]:
         if own.lost:
             yield Hole(length, own.lost)
         elif own.inline is not None:

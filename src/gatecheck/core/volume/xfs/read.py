@@ -8,7 +8,7 @@ from functools import lru_cache
 
 from gatecheck.core.disk.sectors import Sectors
 from gatecheck.core.errors import DecodeError
-from gatecheck.core.volume.inode_tree import InodeTree, Stretch
+from gatecheck.core.volume.inode_tree import InodeTree, FileStretch
 from gatecheck.core.volume.names import name_of_bytes
 from gatecheck.core.volume.place import CATALOGUE, Place
 from gatecheck.core.volume.tree import Node
@@ -188,19 +188,19 @@ class Xfs(InodeTree):
         for own in self.listed(number):
             yield name_of_bytes(own.name), own.inode
 
-    def stretches(self, number: int) -> Iterator[Stretch]:
+    def stretches(self, number: int) -> Iterator[FileStretch]:
         inode, size = self.inode(number), self.super.size
         if inode.format == x.LOCAL:
-            yield Stretch(0, len(inode.fork), None, inode.fork)
+            yield FileStretch(0, len(inode.fork), None, inode.fork)
             return
         if inode.flags & x.ON_REALTIME:
-            yield Stretch(0, inode.size, None, lost="its bytes are on another drive (real-time section)")
+            yield FileStretch(0, inode.size, None, lost="its bytes are on another drive (real-time section)")
             return
         for own in self.extents(inode):
             place = self.super.address(own.block) if own.is_written else None
             if own.is_written:
                 self.super.address(own.block + own.count - 1)
-            yield Stretch(own.at * size, own.count * size, place)
+            yield FileStretch(own.at * size, own.count * size, place)
 
     def own_place(self, at: int) -> Place | None:
         own = self.super
