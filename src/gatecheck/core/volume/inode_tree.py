@@ -6,7 +6,7 @@ from __future__ import annotations
 from collections.abc import Iterator, Sequence
 from dataclasses import dataclass
 
-from gatecheck.core.disk.sectors import Sectors
+from gatecheck.core.disk.sectors import MissingSectorError, Sectors
 from gatecheck.core.errors import DecodeError
 from gatecheck.core.volume.place import CATALOGUE, FILE, NOTHING, Place
 from gatecheck.core.volume.tree import HOLES, LOST, WHOLE, Bytes, Hole, Node, Run, limited
@@ -194,6 +194,11 @@ class InodeTree:
             return any(o.place is not None and o.place <= at < o.place + o.length for o in self.stretches(number))
         except DecodeError:
             return False
+
+
+def id_of(error: DecodeError, otherwise: str) -> str:
+    """Id of the finding: a place that was not read, or what else it is."""
+    return "unreadable" if isinstance(error, MissingSectorError) else otherwise
 
 
 def zeros(count: int) -> Iterator[bytes]:

@@ -11,6 +11,7 @@ from gatecheck.core.volume.btrfs.layout import COPIES, MAGIC
 from gatecheck.core.volume.btrfs.read import Btrfs
 from gatecheck.core.volume.exfat.read import ExFat
 from gatecheck.core.volume.ext.read import Ext
+from gatecheck.core.volume.f2fs.read import F2fs
 from gatecheck.core.volume.fat.read import Fat
 from gatecheck.core.volume.ntfs.read import Ntfs
 from gatecheck.core.volume.tree import Filesystem
@@ -21,6 +22,7 @@ READERS: Mapping[str, Callable[[Sectors, int, int], Filesystem]] = {
     "fat": Fat,
     "exfat": ExFat,
     "ext": Ext,
+    "f2fs": F2fs,
     "ntfs": Ntfs,
     "xfs": Xfs,
 }

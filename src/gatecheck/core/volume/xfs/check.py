@@ -10,6 +10,7 @@ import numpy as np
 
 from gatecheck.core.errors import DecodeError
 from gatecheck.core.volume.crc32c import crc32c_rows
+from gatecheck.core.volume.inode_tree import id_of
 from gatecheck.core.volume.names import name_of_bytes
 from gatecheck.core.volume.tree import DAMAGE, NOTE, SIGN, VolumeFinding
 from gatecheck.core.volume.xfs import layout as x
@@ -73,7 +74,7 @@ def _counts(volume: Xfs, seen: _Seen, free: list[tuple[int, int]] | None, add: A
 
 
 def _unread(error: DecodeError, where: str) -> VolumeFinding:
-    return VolumeFinding("unreadable" if "LBA" in str(error) else "sum", DAMAGE, f"{where}: {error}")
+    return VolumeFinding(id_of(error, "sum"), DAMAGE, f"{where}: {error}")
 
 
 def _superblocks(volume: Xfs, add: Add) -> None:
@@ -309,13 +310,13 @@ def _folder(volume: Xfs, number: int, seen: _Seen, add: Add) -> None:
                 seen.kinds[entry.inode] = entry.kind
     except DecodeError as error:
         seen.whole = False
-        add(VolumeFinding("unreadable" if "LBA" in str(error) else "folder-broken", DAMAGE, f"{where}: {error}"))
+        add(VolumeFinding(id_of(error, "folder-broken"), DAMAGE, f"{where}: {error}"))
         return
     try:
         if not _index_fits(volume, number, hashes):
             add(VolumeFinding("index", DAMAGE, where))
     except DecodeError as error:
-        add(VolumeFinding("unreadable" if "LBA" in str(error) else "index", DAMAGE, where))
+        add(VolumeFinding(id_of(error, "index"), DAMAGE, where))
 
 
 def _index_fits(volume: Xfs, number: int, hashes: list[int]) -> bool:

@@ -8,7 +8,7 @@ from functools import lru_cache
 
 from gatecheck.core.disk.sectors import Sectors
 from gatecheck.core.errors import DecodeError
-from gatecheck.core.volume.inode_tree import InodeTree, FileStretch
+from gatecheck.core.volume.inode_tree import FileStretch, InodeTree
 from gatecheck.core.volume.names import name_of_bytes
 from gatecheck.core.volume.place import CATALOGUE, Place
 from gatecheck.core.volume.tree import Node

@@ -1,0 +1,1 @@
+"""F2FS: read only."""
