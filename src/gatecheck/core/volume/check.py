@@ -23,6 +23,8 @@ from gatecheck.core.volume.f2fs.check import check_f2fs
 from gatecheck.core.volume.f2fs.read import F2fs
 from gatecheck.core.volume.fat.check import check_fat
 from gatecheck.core.volume.fat.read import Fat
+from gatecheck.core.volume.hfsplus.check import check_hfsplus
+from gatecheck.core.volume.hfsplus.read import HfsPlus
 from gatecheck.core.volume.ntfs.check import check_ntfs
 from gatecheck.core.volume.ntfs.read import Ntfs
 from gatecheck.core.volume.readers import READERS, known_at
@@ -49,7 +51,7 @@ _FILES_A_MINUTE, _BYTES_A_MINUTE, _START = 240_000, 60 * 80_000_000, 0.1
 _REPAIRED_A_MINUTE = 2_000
 
 
-_BY_COPIES = {"ext": "ext", "f2fs": "F2FS", "xfs": "XFS"}
+_BY_COPIES = {"ext": "ext", "f2fs": "F2FS", "hfs+": "HFS+", "xfs": "XFS"}
 """kinds and names of readers that look for the copies of their superblock themselves"""
 
 
@@ -236,6 +238,8 @@ def _checked(volume: Filesystem, tally: Tally, progress: Progress) -> tuple[int 
             return check_xfs(volume, tally.add)
         if isinstance(volume, F2fs):
             return check_f2fs(volume, tally.add)
+        if isinstance(volume, HfsPlus):
+            return check_hfsplus(volume, tally.add)
         if isinstance(volume, ExFat):
             return check_exfat(volume, tally.add)
         if isinstance(volume, Ext):

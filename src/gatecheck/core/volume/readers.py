@@ -13,6 +13,7 @@ from gatecheck.core.volume.exfat.read import ExFat
 from gatecheck.core.volume.ext.read import Ext
 from gatecheck.core.volume.f2fs.read import F2fs
 from gatecheck.core.volume.fat.read import Fat
+from gatecheck.core.volume.hfsplus.read import HfsPlus
 from gatecheck.core.volume.ntfs.read import Ntfs
 from gatecheck.core.volume.tree import Filesystem
 from gatecheck.core.volume.xfs.read import Xfs
@@ -23,6 +24,7 @@ READERS: Mapping[str, Callable[[Sectors, int, int], Filesystem]] = {
     "exfat": ExFat,
     "ext": Ext,
     "f2fs": F2fs,
+    "hfs+": HfsPlus,
     "ntfs": Ntfs,
     "xfs": Xfs,
 }

@@ -1,0 +1,1 @@
+"""HFS Plus: read only."""
