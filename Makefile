@@ -121,5 +121,5 @@ emulator:
 browser:
 	@command -v chromium >/dev/null || { echo "Installing Debian's chromium package for the browser tests"; \
 	  apt-get update -qq && DEBIAN_FRONTEND=noninteractive apt-get install -y -qq --no-install-recommends chromium >/dev/null; }
-	@PATH=$$PATH:/usr/sbin:/sbin; (for t in mkfs.btrfs mkfs.xfs mkfs.f2fs xorriso mkudffs; do command -v $$t >/dev/null || exit 1; done) || { apt-get update -qq && DEBIAN_FRONTEND=noninteractive \
-	  apt-get install -y -qq --no-install-recommends btrfs-progs xfsprogs f2fs-tools xorriso udftools >/dev/null || echo "Debian's tools for volumes are not here: tests that need them will be skipped"; }
+	@PATH=$$PATH:/usr/sbin:/sbin; (for t in mkfs.btrfs mkfs.xfs mkfs.f2fs xorriso genisoimage mkudffs; do command -v $$t >/dev/null || exit 1; done) || { apt-get update -qq && DEBIAN_FRONTEND=noninteractive \
+	  apt-get install -y -qq --no-install-recommends btrfs-progs xfsprogs f2fs-tools xorriso genisoimage udftools >/dev/null || echo "Debian's tools for volumes are not here: tests that need them will be skipped"; }

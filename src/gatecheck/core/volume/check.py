@@ -25,6 +25,8 @@ from gatecheck.core.volume.fat.check import check_fat
 from gatecheck.core.volume.fat.read import Fat
 from gatecheck.core.volume.hfsplus.check import check_hfsplus
 from gatecheck.core.volume.hfsplus.read import HfsPlus
+from gatecheck.core.volume.iso9660.check import check_iso9660
+from gatecheck.core.volume.iso9660.read import Iso9660
 from gatecheck.core.volume.ntfs.check import check_ntfs
 from gatecheck.core.volume.ntfs.read import Ntfs
 from gatecheck.core.volume.readers import READERS, known_at
@@ -41,6 +43,8 @@ from gatecheck.core.volume.tree import (
     System,
     VolumeFinding,
 )
+from gatecheck.core.volume.udf.check import check_udf
+from gatecheck.core.volume.udf.read import Udf
 from gatecheck.core.volume.xfs.check import check_xfs
 from gatecheck.core.volume.xfs.read import Xfs
 
@@ -240,6 +244,10 @@ def _checked(volume: Filesystem, tally: Tally, progress: Progress) -> tuple[int 
             return check_f2fs(volume, tally.add)
         if isinstance(volume, HfsPlus):
             return check_hfsplus(volume, tally.add)
+        if isinstance(volume, Iso9660):
+            return check_iso9660(volume, tally.add)
+        if isinstance(volume, Udf):
+            return check_udf(volume, tally.add)
         if isinstance(volume, ExFat):
             return check_exfat(volume, tally.add)
         if isinstance(volume, Ext):

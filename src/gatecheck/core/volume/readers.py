@@ -14,8 +14,10 @@ from gatecheck.core.volume.ext.read import Ext
 from gatecheck.core.volume.f2fs.read import F2fs
 from gatecheck.core.volume.fat.read import Fat
 from gatecheck.core.volume.hfsplus.read import HfsPlus
+from gatecheck.core.volume.iso9660.read import FIRST_DESCRIPTOR, MARK, SECTOR, Iso9660
 from gatecheck.core.volume.ntfs.read import Ntfs
 from gatecheck.core.volume.tree import Filesystem
+from gatecheck.core.volume.udf.read import Udf
 from gatecheck.core.volume.xfs.read import Xfs
 
 READERS: Mapping[str, Callable[[Sectors, int, int], Filesystem]] = {
@@ -25,9 +27,14 @@ READERS: Mapping[str, Callable[[Sectors, int, int], Filesystem]] = {
     "ext": Ext,
     "f2fs": F2fs,
     "hfs+": HfsPlus,
+    "iso9660": Iso9660,
     "ntfs": Ntfs,
+    "udf": Udf,
     "xfs": Xfs,
 }
+
+_SEQUENCE = 64
+"""descriptors of a disc that are looked at for what it is"""
 
 
 def known_at(disk: Sectors, first: int) -> Volume | None:
@@ -37,10 +44,32 @@ def known_at(disk: Sectors, first: int) -> Volume | None:
     if near is not None:
         return near
     for at in COPIES[:2]:
-        lba = first + at // disk.sector
-        if (disk.length is None or lba < disk.length) and disk.read(lba, 1).data[64:72] == MAGIC:
+        if _bytes_at(disk, first, at + 64, 8) == MAGIC:
             return Volume("btrfs", "Btrfs", at + 64)
-    return None
+    return _disc_at(disk, first)
+
+
+def _disc_at(disk: Sectors, first: int) -> Volume | None:
+    """A disc's volume, by the recognition sequence that both kinds share (ECMA-167, 2/8): UDF where it names it."""
+    found, start = None, FIRST_DESCRIPTOR * SECTOR
+    for step in (SECTOR, 2 * SECTOR):  # a descriptor takes whole sectors, also where those are larger
+        for at in range(start, start + _SEQUENCE * step, step):
+            mark = _bytes_at(disk, first, at, 6)[1:]
+            if mark in (b"NSR02", b"NSR03"):
+                return Volume("udf", "UDF", at + 1)
+            if mark == MARK and found is None:
+                found = Volume("iso9660", "ISO 9660", at + 1)
+            if mark not in (MARK, b"BEA01", b"BOOT2", b"TEA01", b"CDW02"):
+                break
+    return found
+
+
+def _bytes_at(disk: Sectors, first: int, at: int, count: int) -> bytes:
+    """Bytes within one sector; none where it was not read, or the disk ends before it."""
+    lba, place = first + at // disk.sector, at % disk.sector
+    if disk.length is not None and lba >= disk.length:
+        return b""
+    return disk.read(lba, 1).data[place : place + count]
 
 
 def name_at(disk: Sectors, first: int) -> str:

@@ -1,0 +1,1 @@
+"""UDF: read only."""
