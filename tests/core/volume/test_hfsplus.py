@@ -9,7 +9,6 @@ import zlib
 from unicodedata import normalize
 
 import pytest
-from blank_hfsplus import blank
 from grown_tree import FINDABLE, files_of, grown
 
 from gatecheck.core.disk.overlay import Overlay
@@ -17,6 +16,7 @@ from gatecheck.core.disk.sectors import Sectors
 from gatecheck.core.errors import DecodeError
 from gatecheck.core.volume.check import check, opened
 from gatecheck.core.volume.hfsplus import layout as h
+from gatecheck.core.volume.hfsplus.encode import hfsplus_volume
 from gatecheck.core.volume.hfsplus.read import HfsPlus, inflated
 from memory_disk import Memory
 
@@ -85,12 +85,31 @@ def test_a_volume_header_that_is_gone_is_read_by_its_copy(made: tuple[bytes, dic
     assert len(files_of(of(disk))) == len(made[1])
 
 
+def blank(size: int, **more: bool) -> bytes:
+    raw = bytearray(size)
+    for at, data in hfsplus_volume({}, sectors=size // 512, label="loft", **more).items():
+        raw[at * 512 : at * 512 + len(data)] = data
+    return bytes(raw)
+
+
 @pytest.mark.parametrize("is_sensitive", [False, True])
 def test_a_blank_volume_is_clean_and_its_header_is_held_to_it(is_sensitive: bool) -> None:
     raw = blank(8 << 20, is_sensitive=is_sensitive)
     disk = Memory(raw)
     found = check(disk, 0, last(disk))
     assert (found.state, found.files, found.label, of(disk).ignores_case) == ("clean", 0, "loft", not is_sensitive)
+
+
+def test_a_volume_of_ours_holds_what_it_was_given() -> None:
+    files = {f"folder {n % 7}/Letter {n}.txt": b"letter %d " % n * n for n in range(400)} | {"top": b"x" * 9000}
+    raw = bytearray(32 << 20)
+    for at, data in hfsplus_volume(files, sectors=len(raw) // 512).items():
+        raw[at * 512 : at * 512 + len(data)] = data
+    disk = Memory(bytes(raw))
+    assert (check(disk, 0, last(disk)).state, check(disk, 0, last(disk)).files) == ("clean", 401)
+    assert files_of(of(disk)) == files
+    with pytest.raises(ValueError, match="room for"):
+        hfsplus_volume(files, sectors=100)
 
 
 def _field(at: int, layout: str, *values: object) -> tuple[int, bytes]:
