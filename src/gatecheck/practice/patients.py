@@ -31,6 +31,7 @@ from gatecheck.practice.locked_volumes import locked_volume, recovery_key
 from gatecheck.practice.machine import PracticeMachine
 from gatecheck.practice.surfaces import Patch, Surface
 from gatecheck.practice.volumes import (
+    album_volume,
     bad_places,
     card_cross_linked,
     crossed_volume,
@@ -987,6 +988,30 @@ PATIENTS: tuple[Patient, ...] = (
         has_files=True,
     ),
     Patient(
+        "album",
+        "A Mac's photographs on a disk with bad places",
+        "Ostler Heron-21",
+        "Practice: an old album",
+        "It shows a folder with a question mark. All the weddings I photographed are in there.",
+        {**_pc("all-in-one", "macos", "hdd", 2014, "irreplaceable", drive_size_gb=80), "platform": "mac"},
+        _seen("story=slow-lately", "screen=missing-disk-symbol", "sound=steady"),
+        ("drive.media",),
+        lambda: _machine(
+            "Ostler Heron-21",
+            {
+                "sda": AtaDrive(
+                    "QUARRY SPINDLE 80",
+                    "QS0-800417",
+                    _with_volume(80, album_volume(_VOLUME, "Solveig"), ("003.jpg", "019.jpg")),
+                    41_700,
+                    counts={197: still(6), 187: still(14)},
+                )
+            },
+            chassis=13,
+        ),
+        has_files=True,
+    ),
+    Patient(
         "emptied-folders",
         "Two folders that somebody deleted",
         "Ferrow Lathe-14",
@@ -1271,7 +1296,7 @@ _FIRST = (
 )
 _USUAL = (
     "worn", "false-alarm", "no-loader", "no-fallback", "no-table", "encrypted", "old-layout", "no-drive", "one-head",
-    "stalling", "torn-volume", "fading-photos", "emptied-folders", "pulled-card", "mistyped", "tidying",
+    "stalling", "torn-volume", "fading-photos", "album", "emptied-folders", "pulled-card", "mistyped", "tidying",
     "swollen", "not-ours", "locked-torn", "locked-other-key", "locked-lost-key",
     "update-broke", "often-cut", "quiet-weeks", "gone-disk",
     "repairs-itself",

@@ -3,6 +3,7 @@ and contents are made up."""
 
 from __future__ import annotations
 
+import plistlib
 import random
 import struct
 from collections.abc import Callable, Mapping, Sequence
@@ -16,10 +17,12 @@ from gatecheck.core.volume.exfat.read import ExFat
 from gatecheck.core.volume.ext.encode import BLOCK, ext_volume
 from gatecheck.core.volume.fat.encode import fat_volume
 from gatecheck.core.volume.fat.read import Fat
+from gatecheck.core.volume.hfsplus.encode import hfsplus_volume
 from gatecheck.core.volume.ntfs import record as rec
 from gatecheck.core.volume.ntfs.encode import CLUSTER, SECTOR, ntfs_volume
 from gatecheck.core.volume.ntfs.read import Ntfs
 from gatecheck.core.volume.ntfs.write import attribute_at
+from gatecheck.core.volume.readers import open_volume
 from gatecheck.practice.system_records import linux_records, record_files
 
 _VERSION = (10 << 16, 19045 << 16 | 3803)
@@ -277,12 +280,25 @@ def _write(content: dict[int, bytes], at: int, data: bytes) -> None:
     content[first] = bytes(raw)
 
 
+@lru_cache(2)
+def album_volume(sectors: int, person: str, *, pictures: int = 48) -> Mapping[int, bytes]:
+    """The volume of a Mac: a system as far as a look tells it by, and a person's files."""
+    version = plistlib.dumps({"ProductName": "macOS", "ProductVersion": "10.13.6"})
+    files = {
+        "System/Library/CoreServices/SystemVersion.plist": version,
+        "System/Library/CoreServices/boot.efi": b"MZ" + random.Random(9).randbytes(40_000),
+        **people_files(person, pictures=pictures, seed=5),
+    }
+    files.pop(f"Users/{person}/NTUSER.DAT")
+    return hfsplus_volume(files, sectors=sectors, label="Album")
+
+
 def bad_places(content: Mapping[int, bytes], sectors: int, names: Sequence[str], each: int = 3) -> frozenset[int]:
     """Sectors in the middle of these files, by the ends of their names."""
-    own = opened(content, sectors)
+    own = open_volume(CapturedSectors(content, length=sectors), 0, sectors - 1)
     found = set()
-    for node in own.nodes():
-        if node.path.endswith(tuple(names)):
+    for node in own.nodes() if own is not None else ():
+        if own is not None and node.path.endswith(tuple(names)):
             run = next(r for r in own.runs(node) if r.at is not None)
             middle = (run.at or 0) // SECTOR + run.length // SECTOR // 2
             found |= set(range(middle, middle + each))

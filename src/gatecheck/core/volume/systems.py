@@ -3,8 +3,10 @@ whole."""
 
 from __future__ import annotations
 
+import plistlib
 import struct
 from collections.abc import Callable, Iterator
+from xml.parsers.expat import ExpatError
 
 from gatecheck.core.errors import DecodeError
 from gatecheck.core.volume.tree import DAMAGE, Filesystem, Hole, Node, System, VolumeFinding, whole_content
@@ -20,6 +22,7 @@ _NEEDED = (  # (file, first bytes, smallest, missing is damage): what a start of
 )
 _LOADERS = ("Windows/System32/winload.efi", "Windows/System32/winload.exe")
 _OLD = (("ntldr", b"", 10_000), ("NTDETECT.COM", b"", 10_000), ("boot.ini", b"", 10))
+_MAC_VERSION = "System/Library/CoreServices/SystemVersion.plist"
 _NAMES = (
     (22000, "Windows 11"),
     (10240, "Windows 10"),
@@ -39,6 +42,9 @@ def systems_of(volume: Filesystem, add: Callable[[VolumeFinding], None]) -> Iter
     release = volume.find("etc/os-release") or volume.find("usr/lib/os-release")
     if release is not None:
         yield _linux(volume, release)
+    told = volume.find(_MAC_VERSION)
+    if told is not None and not told.is_folder:
+        yield _macos(volume, told)
 
 
 def _windows(volume: Filesystem, add: Callable[[VolumeFinding], None]) -> System:
@@ -83,6 +89,16 @@ def _version(volume: Filesystem) -> str:
         return ""
     low, high = struct.unpack_from("<II", raw, at + 16)
     return f"{low >> 16}.{low & 0xFFFF}.{high >> 16}.{high & 0xFFFF}"
+
+
+def _macos(volume: Filesystem, told: Node) -> System:
+    values: dict[str, object] = {}
+    try:
+        found = plistlib.loads(whole_content(volume, told, _MOST_TEXT))
+        values = found if isinstance(found, dict) else {}
+    except (DecodeError, ValueError, ExpatError):
+        pass  # there is one, and it does not say which
+    return System(str(values.get("ProductName", "macOS")), str(values.get("ProductVersion", "")), "/")
 
 
 def _linux(volume: Filesystem, release: Node) -> System:

@@ -32,7 +32,7 @@ def hfsplus_volume(
 class _Builder:
     def __init__(self, blocks: int, label: str, is_sensitive: bool) -> None:
         self.blocks, self.label, self.is_sensitive = blocks, label, is_sensitive
-        self.content: dict[int, bytes] = {}
+        self.content: dict[int, bytes] = {0: bytes(h.HEADER_AT)}
         self.following, self.number = 1, h.FIRST_USER
         self.records: list[tuple[tuple[int, str], bytes, bytes]] = []
         self.files = self.folders = 0
