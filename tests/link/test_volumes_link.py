@@ -210,6 +210,16 @@ def test_a_copy_on_the_bench_is_looked_at_repaired_and_rescued_from_without_the_
     assert desk.until(lambda v: v["look"]["state"] == "damaged", source)["repairs"][0]["taken_back"]
 
 
+def test_a_macs_photographs_are_recovered_from_bad_places(bench: Bench) -> None:
+    desk = VolumeDesk(bench, "album", platform="mac", installed_os="macos", data="irreplaceable", drive_kind="hdd")
+    found = desk.looked()
+    assert (found["look"]["kind"], found["look"]["state"], found["look"]["groups"]) == ("HFS+", "clean", [])
+    desk.ask("rescue", only=["Users/Solveig"])
+    own = desk.until(lambda v: v["rescues"] and v["rescues"][0]["state"] == "done")["rescues"][0]
+    assert (own["files"], own["whole"], own["holes"]) == (62, 60, 2)
+    assert {Path(path).name for path in own["not_whole"]} == {"choir 003.jpg", "grandmother's ninetieth 019.jpg"}
+
+
 @pytest.mark.parametrize("ranges", [None, 7, [[1]], [["a", 2]], [[-1, 5]], [[0, 1 << 60]], [[1 << 40, 8]], [[True, 2]]])
 def test_what_is_no_range_of_the_disk_is_not_read(ranges: Any) -> None:
     assert not asked_pieces(ranges, 1000)

@@ -6,11 +6,12 @@ Each kind has a check of its own; what they share is how findings become one wor
 
 from __future__ import annotations
 
-from collections.abc import Callable, Iterable, Iterator, Sequence
+from collections.abc import Callable, Iterable, Iterator, Mapping, Sequence
 from dataclasses import dataclass, field
+from typing import Any
 
 from gatecheck.core.disk.overlay import Overlay
-from gatecheck.core.disk.sectors import Sectors
+from gatecheck.core.disk.sectors import NOT_CAPTURED, Sectors
 from gatecheck.core.disk.volume import Volume, volume_of
 from gatecheck.core.errors import DecodeError
 from gatecheck.core.volume.btrfs.check import check_btrfs
@@ -137,7 +138,10 @@ def opened(disk: Sectors, first: int, last: int) -> OpenedVolume:
             return OpenedVolume(READERS[kind](over, first, last), mark, problem, from_copy=True)
         except DecodeError:
             continue
+    was_read = NOT_CAPTURED not in disk.read(first, 1).missing.values()
     for kind, name in _BY_COPIES.items():
+        if kind != "ext" and not was_read:
+            continue  # its beginning may still come: the many places of copies are not asked for
         try:
             return OpenedVolume(READERS[kind](disk, first, last), Volume(kind, name, 0), problem, from_copy=True)
         except DecodeError:
@@ -229,29 +233,25 @@ def check(disk: Sectors, first: int, last: int, progress: Progress = lambda _sta
     )
 
 
+_CHECKS: Mapping[type, Callable[[Any, Callable[[VolumeFinding], None], Progress], tuple[int | None, int | None]]] = {
+    Ntfs: check_ntfs,
+    Ext: check_ext,
+    Fat: lambda volume, add, _: check_fat(volume, add),
+    ExFat: lambda volume, add, _: check_exfat(volume, add),
+    Btrfs: lambda volume, add, _: check_btrfs(volume, add),
+    Xfs: lambda volume, add, _: check_xfs(volume, add),
+    F2fs: lambda volume, add, _: check_f2fs(volume, add),
+    HfsPlus: lambda volume, add, _: check_hfsplus(volume, add),
+    Iso9660: lambda volume, add, _: check_iso9660(volume, add),
+    Udf: lambda volume, add, _: check_udf(volume, add),
+}
+"""the check of each kind of reader"""
+
+
 def _checked(volume: Filesystem, tally: Tally, progress: Progress) -> tuple[int | None, int | None]:
     """(files, bytes used); None where it could not be told."""
     try:
-        if isinstance(volume, Ntfs):
-            return check_ntfs(volume, tally.add, progress)
-        if isinstance(volume, Fat):
-            return check_fat(volume, tally.add)
-        if isinstance(volume, Btrfs):
-            return check_btrfs(volume, tally.add)
-        if isinstance(volume, Xfs):
-            return check_xfs(volume, tally.add)
-        if isinstance(volume, F2fs):
-            return check_f2fs(volume, tally.add)
-        if isinstance(volume, HfsPlus):
-            return check_hfsplus(volume, tally.add)
-        if isinstance(volume, Iso9660):
-            return check_iso9660(volume, tally.add)
-        if isinstance(volume, Udf):
-            return check_udf(volume, tally.add)
-        if isinstance(volume, ExFat):
-            return check_exfat(volume, tally.add)
-        if isinstance(volume, Ext):
-            return check_ext(volume, tally.add, progress)
+        return _CHECKS[type(volume)](volume, tally.add, progress)
     except DecodeError as error:
         tally.add(VolumeFinding("not-checked", DAMAGE, str(error)))
     return None, None
