@@ -213,7 +213,8 @@ def check(disk: Sectors, first: int, last: int, progress: Progress = lambda _sta
         )
     tally = Tally()
     if own.from_copy:
-        tally.add(VolumeFinding("first-structure", DAMAGE, repairable=True, where=f"LBA {first}"))
+        can = isinstance(own.volume, Ext | Fat | ExFat | Ntfs)
+        tally.add(VolumeFinding("first-structure", DAMAGE, repairable=can, where=f"LBA {first}"))
     files, used = _checked(own.volume, tally, progress)
     try:
         systems = tuple(systems_of(own.volume, tally.add))
