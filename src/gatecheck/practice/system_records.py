@@ -3,10 +3,12 @@ evenings ago."""
 
 from __future__ import annotations
 
+import plistlib
 import random
 import struct
 import time
 from collections.abc import Callable, Iterator, Mapping
+from datetime import UTC, datetime
 from typing import Any
 
 from gatecheck.core.records.encode_evtx import Made, event_log
@@ -190,4 +192,34 @@ def linux_records(root: str) -> dict[str, bytes]:
         "boot/initrd.img-6.1.0-39-amd64": bytes(6000),
         "lib/modules/6.1.0-39-amd64/modules.dep": b"kernel/fs/ext4/ext4.ko:\n",
         "sbin/init": b"\x7fELF" + bytes(4000),
+    }
+
+
+_ZONE_FILE = b"TZif2" + bytes(15) + struct.pack(">6I", 0, 0, 0, 0, 1, 4) + bytes(6) + b"UTC\0"
+_ZONE_FILE += b"TZif2" + bytes(15) + struct.pack(">6I", 0, 0, 0, 0, 1, 4) + bytes(6) + b"UTC\0\nUTC0\n"
+
+
+def mac_records() -> dict[str, bytes]:
+    """Of a Mac whose disk has failed to read for weeks: its log, and what was installed."""
+    end, chance, lines = last_evening(), random.Random(21), list[tuple[float, str]]()
+    for start, stop in _days(end, 34, chance):
+        lines.append((start, f"bootlog[0]: BOOT_TIME {int(start)} 0"))
+        lines += [(at, "albumd[211]: catalogue saved") for at in (start + 300, stop - 90)]
+        if end - start < 20 * _DAY:
+            lines += [(start + n, "kernel[0]: disk0s2: I/O error.") for n in (700, 1900)[: chance.randint(0, 2)]]
+        if stop < end - _DAY:
+            lines.append((stop, f"shutdown[402]: SHUTDOWN_TIME: {int(stop)} 0"))
+    text = "".join(f"{time.strftime('%b %e %H:%M:%S', time.gmtime(at))} album {line}\n" for at, line in sorted(lines))
+    installed = [
+        {
+            "date": datetime.fromtimestamp(end - days * _DAY, UTC).replace(tzinfo=None),
+            "displayName": name,
+            "displayVersion": version,
+        }
+        for days, name, version in ((210, "Album 4", "4.2"), (95, "Security Update 2", "10.13.6"))
+    ]
+    return {
+        "private/var/log/system.log": text.encode(),
+        "private/etc/localtime": _ZONE_FILE,
+        "Library/Receipts/InstallHistory.plist": plistlib.dumps(installed),
     }

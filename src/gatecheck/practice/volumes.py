@@ -23,7 +23,7 @@ from gatecheck.core.volume.ntfs.encode import CLUSTER, SECTOR, ntfs_volume
 from gatecheck.core.volume.ntfs.read import Ntfs
 from gatecheck.core.volume.ntfs.write import attribute_at
 from gatecheck.core.volume.readers import open_volume
-from gatecheck.practice.system_records import linux_records, record_files
+from gatecheck.practice.system_records import linux_records, mac_records, record_files
 
 _VERSION = (10 << 16, 19045 << 16 | 3803)
 _SYSTEM = ("winload.efi", "hal.dll", "ntdll.dll", "services.exe", "drivers/disk.sys", "drivers/ntfs.sys")
@@ -288,6 +288,7 @@ def album_volume(sectors: int, person: str, *, pictures: int = 48) -> Mapping[in
         "System/Library/CoreServices/SystemVersion.plist": version,
         "System/Library/CoreServices/boot.efi": b"MZ" + random.Random(9).randbytes(40_000),
         **people_files(person, pictures=pictures, seed=5),
+        **mac_records(),
     }
     files.pop(f"Users/{person}/NTUSER.DAT")
     return hfsplus_volume(files, sectors=sectors, label="Album")

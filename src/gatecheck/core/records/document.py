@@ -79,6 +79,24 @@ def _system(own: Records, say: Worded) -> dict[str, object]:
         "last_good_start": iso(own.last_good_start),
         "last_shutdown": {"at": iso(own.last_shutdown), "clean": own.clean},
     }
+    if own.mac is not None:
+        return {
+            "root": "/",
+            "kind": "macos",
+            "name": own.mac.name,
+            "version": own.mac.version,
+            "edition": None,
+            "build": own.mac.build,
+            "installed": None,
+            "firmware": None,
+            "clock": {"zone": own.mac.zone, "universal": None},
+            "storage": {"installed_for": [], "drivers": []},
+            "hibernated": None,
+            "encryption": None,
+            "updates": [{"at": iso(u.at), "name": u.name, "result": u.result} for u in own.updates],
+            "pending": [],
+            **told,
+        }
     if own.linux is not None:
         return {
             "root": "/",

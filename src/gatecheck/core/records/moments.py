@@ -4,6 +4,8 @@ from __future__ import annotations
 
 import re
 
+from gatecheck.core.volume.calendar_days import days_of
+
 _FROM_1601 = 11_644_473_600
 _FIRST, _LAST = 315_532_800, 7_258_118_400  # 1980 to 2200: anything else was never a time of such a machine
 
@@ -38,12 +40,8 @@ def _civil(days: int) -> tuple[int, int, int]:
 
 
 def seconds_of(year: int, month: int, day: int, hour: int = 0, minute: int = 0, second: int = 0) -> int:
-    """Seconds since 1970 of a civil time, as if it were UTC (Gregorian; H. Hinnant, days from civil)."""
-    year -= month <= 2
-    era, yoe = year // 400, year % 400
-    doy = (153 * (month - 3 if month > 2 else month + 9) + 2) // 5 + day - 1
-    days = era * 146_097 + yoe * 365 + yoe // 4 - yoe // 100 + doy - 719_468
-    return days * 86_400 + hour * 3600 + minute * 60 + second
+    """Seconds since 1970 of a civil time, as if it were UTC."""
+    return days_of(year, month, day) * 86_400 + hour * 3600 + minute * 60 + second
 
 
 def year_of(seconds: float) -> int:

@@ -6,6 +6,7 @@ from collections.abc import Sequence
 
 from gatecheck.core.records.linux import read_linux
 from gatecheck.core.records.linux_report import Volumes, linux_records
+from gatecheck.core.records.macos import macos_records
 from gatecheck.core.records.report import Records, windows_records
 from gatecheck.core.records.rules import RecordRules
 from gatecheck.core.records.source import Files
@@ -20,4 +21,6 @@ def read_records(
     modes = tuple(dict.fromkeys(mode for c in controllers if (mode := rules.mode_of(c))))
     found = [windows_records(files, root, modes, rules) for root in roots(files)]
     linux = read_linux(files, rules)
-    return [*found, *([linux_records(linux, rules, volumes)] if linux is not None else [])]
+    mac = macos_records(files, rules)
+    found += [linux_records(linux, rules, volumes)] if linux is not None else []
+    return [*found, *([mac] if mac is not None else [])]

@@ -63,6 +63,16 @@ class RecordFinding:
 
 
 @dataclass(frozen=True, slots=True)
+class MacSystem:
+    """`build`: as the system calls it; `zone`: its name, where it is told."""
+
+    name: str
+    version: str | None
+    build: str | None
+    zone: str | None
+
+
+@dataclass(frozen=True, slots=True)
 class LogRead:
     path: str
     records: int
@@ -73,11 +83,12 @@ class LogRead:
 
 @dataclass(slots=True)
 class Records:
-    """Of one place: at most one Windows or Linux. `last_good_start`: of a run of two minutes or more."""
+    """Of one place: at most one Windows, Linux or macOS. `last_good_start`: of a run of two minutes or more."""
 
     root: str
     windows: WindowsSystem | None = None
     linux: LinuxSystem | None = None
+    mac: MacSystem | None = None
     events: list[Happened] = field(default_factory=list)
     crashes: list[Crash] = field(default_factory=list)
     logs: list[LogRead] = field(default_factory=list)

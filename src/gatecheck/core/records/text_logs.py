@@ -45,7 +45,7 @@ def read_text_logs(files: Files, zone: Zone | None, latest: float | None) -> Ite
                 seen += 1
                 if seen > _MOST_LINES:
                     return
-                found = _line(line[:_LONGEST_LINE].decode("utf-8", "replace"), zone, latest)
+                found = line_of(line[:_LONGEST_LINE].decode("utf-8", "replace"), zone, latest)
                 if found is not None:
                     yield LogLine(own + end, *found)
 
@@ -60,7 +60,8 @@ def _plain(raw: bytes) -> bytes:
         return b""
 
 
-def _line(line: str, zone: Zone | None, latest: float | None) -> tuple[float, str, str] | None:
+def line_of(line: str, zone: Zone | None, latest: float | None) -> tuple[float, str, str] | None:
+    """(seconds since 1970, who wrote it, text) of a line whose time is known; None of others."""
     classic = _CLASSIC.match(line)
     if classic is not None:
         month, day, hour, minute, second, _, source, text = classic.groups()
