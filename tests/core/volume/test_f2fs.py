@@ -6,9 +6,13 @@ import os
 import random
 import shutil
 import subprocess
+from collections.abc import Callable
+from functools import partial
 from pathlib import Path
 
+import lz4.block
 import pytest
+import zstandard
 from grown_tree import FINDABLE, files_of, grown
 
 from gatecheck.adapters.disk_image import ImageSectors
@@ -16,7 +20,7 @@ from gatecheck.core.disk.overlay import Overlay
 from gatecheck.core.errors import DecodeError
 from gatecheck.core.volume.check import check, opened
 from gatecheck.core.volume.f2fs import layout as f
-from gatecheck.core.volume.f2fs.read import F2fs
+from gatecheck.core.volume.f2fs.read import F2fs, unpacked
 
 os.environ["PATH"] += ":/usr/sbin:/sbin"
 needs_tool = pytest.mark.skipif(shutil.which("sload.f2fs") is None, reason="Debian's f2fs-tools are not here")
@@ -136,3 +140,15 @@ def test_broken_records_are_refused() -> None:
     with pytest.raises(DecodeError, match="F2FS folder"):
         list(f.entries_of(b"\xff" * f.BLOCK))
     assert f.journal_of(b"\xff" * f.BLOCK, is_compact=True)  # as many as there is room for, and no more
+
+
+PACKS = [(2, partial(lz4.block.compress, store_size=False)), (3, zstandard.compress)]
+
+
+@pytest.mark.parametrize(("kind", "pack"), PACKS, ids=["LZ4", "Zstandard"])
+def test_a_packed_cluster_is_unpacked(kind: int, pack: Callable[[bytes], bytes]) -> None:
+    data = b"the same again " * 700
+    inner = pack(data)
+    assert unpacked(len(inner).to_bytes(4, "little") + bytes(20) + inner + bytes(99), kind, 16384) == data
+    with pytest.raises(DecodeError, match="F2FS cluster"):
+        unpacked(inner, 1, 16384)

@@ -6,6 +6,7 @@ RFC 3720, appendix B.4, for the polynomial.
 
 from __future__ import annotations
 
+import google_crc32c
 import numpy as np
 
 _POLYNOMIAL = 0x82F63B78
@@ -26,10 +27,7 @@ _WIDE = np.array(_TABLE, np.uint32)
 
 
 def crc32c(seed: int, data: bytes) -> int:
-    value = seed
-    for byte in data:
-        value = _TABLE[(value ^ byte) & 0xFF] ^ value >> 8
-    return value
+    return int(google_crc32c.extend(seed ^ 0xFFFFFFFF, bytes(data))) ^ 0xFFFFFFFF
 
 
 def crc32c_rows(seeds: np.ndarray, rows: np.ndarray) -> np.ndarray:

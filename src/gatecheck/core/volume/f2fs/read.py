@@ -5,6 +5,7 @@ from __future__ import annotations
 from collections.abc import Iterator
 from functools import lru_cache
 
+import lz4.block
 import zstandard
 
 from gatecheck.core.disk.sectors import Sectors
@@ -17,7 +18,7 @@ from gatecheck.core.volume.place import CATALOGUE, Place
 from gatecheck.core.volume.tree import Node
 from gatecheck.core.words.said import say
 
-_ZSTD, _PACK_HEAD = 3, 24
+_LZ4, _ZSTD, _PACK_HEAD = 2, 3, 24
 _MOST_LINK = 4096
 _HOLE_RUN = 1018
 
@@ -226,15 +227,10 @@ class F2fs(InodeTree):
             if group[0] == f.PACKED:
                 held = [own for own in group[1:] if own not in (f.NOWHERE, f.RESERVED)]
                 raw = b"".join(self.block(own, "F2FS cluster") for own in held)
-                length = int.from_bytes(raw[:4], "little")
                 try:
-                    if inode.compression != _ZSTD:
-                        raise DecodeError("F2FS cluster", at=first, expected="Zstandard", got=inode.compression - 1)
-                    packed = raw[_PACK_HEAD : _PACK_HEAD + length]
-                    yield FileStretch(
-                        first, size, None, zstandard.ZstdDecompressor().decompressobj().decompress(packed)
-                    )
-                except (DecodeError, zstandard.ZstdError) as error:
+                    inner = unpacked(raw, inode.compression, size)
+                    yield FileStretch(first, size, None, inner)
+                except (DecodeError, zstandard.ZstdError, lz4.block.LZ4BlockError) as error:
                     yield FileStretch(first, size, None, lost=f"compressed, and not to be unpacked: {error}")
             else:
                 for n, own in enumerate(group):
@@ -259,6 +255,16 @@ class F2fs(InodeTree):
         except DecodeError:
             pass  # no node of the table
         return super().rest_place(at)
+
+
+def unpacked(raw: bytes, kind: int, size: int) -> bytes:
+    """A cluster as it was. Raises DecodeError for a kind that is not read, and what the unpackers raise."""
+    inner = raw[_PACK_HEAD : _PACK_HEAD + int.from_bytes(raw[:4], "little")]
+    if kind == _LZ4:
+        return bytes(lz4.block.decompress(inner, uncompressed_size=size))
+    if kind == _ZSTD:
+        return zstandard.ZstdDecompressor().decompressobj().decompress(inner)
+    raise DecodeError("F2FS cluster", at=0, expected="LZ4 or Zstandard", got=kind - 1)
 
 
 def _stretch(at: int, place: int, count: int) -> FileStretch:
