@@ -111,6 +111,7 @@ def test_a_blank_udf_volume_is_clean(media: str, block: int, tmp_path: Path) -> 
     disk = ImageSectors(str(place))
     found = check(disk, 0, last(disk))
     assert (found.kind, found.label, found.state, found.files) == ("UDF", "loft", "clean", 0)
+    assert [p.stakes for p in of(disk).places([40 << 11, 0x8000 // 512])] == ["nothing", "catalogue"]
 
 
 @needs_tools
@@ -129,7 +130,12 @@ def test_a_disc_is_read_by_the_second_descriptors_and_damage_is_told(tmp_path: P
     assert [f.id for f in check(Overlay(disk, [(entry + 48, b"\x07")]), 0, last(disk)).findings] == ["sum"]
     run = own.runs(node)[0]
     assert run.at is not None
-    assert [p.path for p in own.places([run.at // 512])] == [FINDABLE]
+    wanted = [run.at, entry, 0x8000]
+    assert [(p.stakes, p.path) for p in own.places([at // 512 for at in wanted])] == [
+        ("file", FINDABLE),
+        ("catalogue", None),
+        ("catalogue", None),
+    ]
 
 
 def record(name: bytes = b"A", block: int = 20, size: int = 10, flags: int = 0) -> bytes:

@@ -107,6 +107,7 @@ def test_a_volume_of_ours_holds_what_it_was_given() -> None:
         raw[at * 512 : at * 512 + len(data)] = data
     disk = Memory(bytes(raw))
     assert (check(disk, 0, last(disk)).state, check(disk, 0, last(disk)).files) == ("clean", 401)
+    assert [p.stakes for p in of(disk).places([0, (30 << 20) // 512])] == ["catalogue", "nothing"]
     assert files_of(of(disk)) == files
     with pytest.raises(ValueError, match="room for"):
         hfsplus_volume(files, sectors=100)

@@ -284,6 +284,21 @@ class HfsPlus(InodeTree):
                 return Place(say("where.own-file"), None, CATALOGUE)
         return None
 
+    @cached_property
+    def _bitmap(self) -> bytes:
+        """Bits of the blocks that are taken; empty where it cannot be read."""
+        try:
+            return self.fork_bytes(h.ALLOCATION_FILE, h.DATA_FORK, self.header.allocation)
+        except DecodeError:
+            return b""
+
+    def rest_place(self, at: int) -> Place:
+        """Free where the bitmap says so; else the volume's own, or a file's second fork."""
+        block = at // self.header.block
+        if block >> 3 < len(self._bitmap) and not self._bitmap[block >> 3] >> (7 - (block & 7)) & 1:
+            return super().rest_place(at)
+        return Place(say("where.own-file"), None, CATALOGUE)
+
 
 def _extent_key(key: bytes) -> tuple[int, int, int]:
     """(file, fork, first block): the order of the tree of extents."""

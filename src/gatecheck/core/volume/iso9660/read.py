@@ -234,6 +234,15 @@ class Iso9660(InodeTree):
             return Place(say("where.own-file"), None, CATALOGUE)
         return None
 
+    def rest_place(self, at: int) -> Place:
+        """The format has no map: what is not zero is not called free."""
+        try:
+            if not any(self.bytes.read(at - at % SECTOR, SECTOR, "ISO 9660 sector")):
+                return super().rest_place(at)
+        except DecodeError:
+            pass  # not read: not known to be free
+        return Place(say("where.own-file"), None, CATALOGUE)
+
 
 def _with(told: SystemUse, **more: object) -> SystemUse:
     values = {name: getattr(told, name) for name in SystemUse.__slots__}

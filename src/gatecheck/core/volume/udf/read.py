@@ -4,6 +4,7 @@ from __future__ import annotations
 
 from collections.abc import Iterator
 from dataclasses import dataclass
+from functools import cached_property
 
 from gatecheck.core.disk.sectors import Sectors
 from gatecheck.core.errors import DecodeError
@@ -18,6 +19,7 @@ from gatecheck.core.words.said import say
 _ANCHOR, _MOST_DESCRIPTORS, _MOST_CHAIN, _MOST_FOLDER = 256, 512, 4096, 64 << 20
 _PARTITION_BITS = 32
 """bits of a file's number that are its block's; the others are its partition's"""
+_BITMAP_TAG = b"\x08\x01"
 _MARKS = 0x8000
 """byte at which the recognition sequence begins"""
 
@@ -31,6 +33,8 @@ class PartitionMap:
     length: int
     spared: dict[int, int]
     metadata: tuple[Allocation, ...] | None
+    free: Allocation | None = None
+    """where the bitmap of its free blocks stands"""
 
 
 class Udf(InodeTree):
@@ -109,10 +113,12 @@ class Udf(InodeTree):
         if own is None:
             return None
         start, length = (int.from_bytes(own[n : n + 4], "little") for n in (188, 192))
+        size, block = (int.from_bytes(own[n : n + 4], "little") for n in (64, 68))
+        free = Allocation(size & 0x3FFFFFFF, 0, block, len(self.maps)) if size else None
         if raw[:1] == b"\x01":
-            return PartitionMap(start, length, {}, None)
+            return PartitionMap(start, length, {}, None, free)
         if b"Sparable" in raw[5:28]:
-            return PartitionMap(start, length, self._spared(raw, start), None)
+            return PartitionMap(start, length, self._spared(raw, start), None, free)
         if b"Metadata" in raw[5:28]:
             plain = next((n for n, m in enumerate(self.maps) if m is not None and m.metadata is None), None)
             for at in (40, 44):
@@ -239,3 +245,26 @@ class Udf(InodeTree):
         if _MARKS <= at < _MARKS + 16 * 2048 or at // self.sector == _ANCHOR:
             return Place(say("where.own-file"), None, CATALOGUE)
         return None
+
+    @cached_property
+    def _free(self) -> tuple[int, bytes]:
+        """(first byte of the volume, bits of free blocks from there) of the plain partition; no bits where they are not
+        known."""
+        own = next((m for m in self.maps if m is not None and m.metadata is None and m.free is not None), None)
+        if own is None or own.free is None or own.free.length > _MOST_FOLDER:
+            return 0, b""
+        try:
+            at = self.address(own.free.partition, own.free.block)
+            raw = self.bytes.read(at, own.free.length, "UDF space bitmap")
+        except DecodeError:
+            return 0, b""
+        size = int.from_bytes(raw[20:24], "little")
+        return own.start * self.sector, raw[24 : 24 + size] if raw[:2] == _BITMAP_TAG else b""
+
+    def rest_place(self, at: int) -> Place:
+        """Free where the bitmap says so; else the volume's own."""
+        start, bits = self._free
+        block = (at - start) // self.block
+        if block >= 0 and block >> 3 < len(bits) and bits[block >> 3] >> (block & 7) & 1:
+            return super().rest_place(at)
+        return Place(say("where.own-file"), None, CATALOGUE)
