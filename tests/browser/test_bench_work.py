@@ -329,7 +329,7 @@ def test_nothing_runs_off_the_page(server: Any, window: Window, size: tuple[int,
     expect(tape(page)).to_have_count(2)
     drop(page, "machine.gcap", demo_captures.flash_capture("QUARRY FLINT N256", "QF2-009914", 256, used=104))
     expect(tape(page)).to_have_count(3)
-    for path in ("/", "/odds", f"/ticket/{number}", f"/ticket/{number}/pages", f"/ticket/{number}/call"):
+    for path in ("/", "/odds", "/room", f"/ticket/{number}", f"/ticket/{number}/pages", f"/ticket/{number}/call"):
         page.goto(server.url + path)
         expect(page.get_by_role("heading", level=1).first).to_be_visible()
         wide = page.evaluate("document.documentElement.scrollWidth - document.documentElement.clientWidth")

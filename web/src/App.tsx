@@ -15,6 +15,7 @@ import { SettingsInstrument } from './features/settings/SettingsInstrument'
 import { SightingsInstrument } from './features/sightings/SightingsInstrument'
 import { PapersInstrument } from './features/papers/PapersInstrument'
 import { ShopPage } from './features/papers/ShopPage'
+import { RoomPage } from './features/room'
 import { PartsInstrument } from './features/work/PartsInstrument'
 import { ClaimPage } from './features/link'
 import { EarInstrument } from './features/ear'
@@ -56,6 +57,7 @@ function Pages() {
         <Route path="/ticket/:id/call">{({ id }) => <CallSheetInstrument id={Number(id)} />}</Route>
         <Route path="/claim/:token">{({ token }) => <ClaimPage key={token} token={token} />}</Route>
         <Route path="/shop"><ShopPage /></Route>
+        <Route path="/room"><RoomPage /></Route>
         <Route path="/ticket/:id/papers">{({ id }) => <PapersInstrument key={id} id={Number(id)} />}</Route>
         <Route path="/shelf"><ShelfPage /></Route>
         <Route path="/ticket/:id/parts">{({ id }) => <PartsInstrument key={id} id={Number(id)} />}</Route>

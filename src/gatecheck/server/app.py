@@ -23,6 +23,7 @@ from gatecheck.server.path.routes import path_routes
 from gatecheck.server.people.routes import people_routes
 from gatecheck.server.practice.routes import practice_routes
 from gatecheck.server.request_guard import AUTHORITY_PATH, NONCE, RequestGuard
+from gatecheck.server.room.routes import room_routes
 from gatecheck.server.services import Services
 from gatecheck.server.surface.routes import surface_routes
 from gatecheck.server.tickets.routes import ticket_routes
@@ -92,6 +93,7 @@ def create_app(
         work_routes(house.work),
         paper_routes(house.papers),
         people_routes(house.devices, tls),
+        room_routes(house.room),
     ):
         app.include_router(router)
     if tls is not None:

@@ -65,7 +65,7 @@ def _folder(bench: Bench) -> Iterator[Seen]:
     yield Seen("data folder", GOOD, str(bench.data))
     free = shutil.disk_usage(bench.data).free
     state = BAD if free < _LEAST_FREE else DOUBT if free < _LITTLE_FREE else GOOD
-    do = "" if state == GOOD else "free some: images of closed tickets are the largest"
+    do = "" if state == GOOD else "free some: images of closed tickets are the largest (shop settings, disk space)"
     yield Seen("disk space", state, f"{free / 1e9:.1f} GB free", do)
 
 

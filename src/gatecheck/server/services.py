@@ -25,6 +25,7 @@ from gatecheck.server.path.service import Paths
 from gatecheck.server.people.devices import Devices
 from gatecheck.server.practice.processes import PracticeProcesses
 from gatecheck.server.practice.service import Practice
+from gatecheck.server.room.service import Room
 from gatecheck.server.shop import Shop
 from gatecheck.server.surface.service import Surfaces
 from gatecheck.server.tickets.service import Tickets
@@ -61,6 +62,7 @@ class Services:
     work: Work
     papers: Papers
     devices: Devices
+    room: Room
 
 
 def open_services(
@@ -125,6 +127,7 @@ def services_of(shop: Shop, url: str | None = None, fonts: Path | None = None) -
         work=work,
         papers=Papers(shop, tickets, captures, work, volumes, fonts),
         devices=Devices(shop.database, shop.announce),
+        room=Room(shop, tickets, volumes),
     )
 
 

@@ -15,6 +15,7 @@ export const keys = {
   knocks: key('knocks'),
   known: key('known'),
   learning: key('learning'),
+  room: key('room'),
   link: key('link'),
   lives: key('lives'),
   me: key('me'),

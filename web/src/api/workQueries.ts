@@ -2,9 +2,13 @@
 import { useMutation, useQuery, useQueryClient } from '@tanstack/react-query'
 
 import { initials } from '../lib/person'
-import { api, type Shelf, type ShopPage, type Ticket } from './client'
+import { api, call, type Shelf, type ShopPage, type Ticket } from './client'
 import { useTicketChange } from './changes'
 import { keys } from './keys'
+import type { components } from './schema'
+
+export type Room = components['schemas']['RoomOut']
+export type TicketRoom = components['schemas']['TicketRoomOut']
 
 /** The job as it stands with this tape; the one before stays in sight until it is there. */
 export const useWork = (ticket: Ticket, enabled = true) =>
@@ -62,3 +66,18 @@ const NO_CHARGES = { currency: 'XXX' }
 
 /** What the shop charges in. */
 export const useCharges = (): { currency: string } => useShopPage().data ?? NO_CHARGES
+
+/** What the bench's disk holds for each ticket. */
+export const useRoom = () => useQuery({ queryKey: keys.room(), queryFn: ({ signal }) => call<Room>('/room', { signal }) })
+
+/** Delete images and recovered files of a ticket that was handed over. */
+export function useMakeRoom() {
+  const cache = useQueryClient()
+  return useMutation({
+    mutationFn: (id: number) => call<Room>(`/room/${id}`, { method: 'POST', json: { by: initials() } }),
+    onSuccess: (room, id) => {
+      cache.setQueryData(keys.room(), room)
+      void cache.invalidateQueries({ queryKey: keys.volumes(id) })
+    },
+  })
+}

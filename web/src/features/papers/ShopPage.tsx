@@ -15,9 +15,9 @@ export function ShopPage() {
   const [, navigate] = useLocation()
   const bench = () => navigate('/')
   return (
-    <Commands page="shop" on={{ back: bench }}>
+    <Commands page="shop" on={{ back: bench, room: () => navigate('/room') }}>
       <main className="h-full overflow-y-auto px-4 py-4 lg:px-7">
-        <div className="mb-1 flex flex-wrap items-baseline gap-x-5"><h1 className="text-xl font-bold">{T.shopTitle}</h1><span className="ml-auto"><Do of="shop" id="back" /></span></div>
+        <div className="mb-1 flex flex-wrap items-baseline gap-x-5"><h1 className="text-xl font-bold">{T.shopTitle}</h1><span className="ml-auto flex flex-wrap gap-x-4"><Do of="shop" id="room" /><Do of="shop" id="back" /></span></div>
         <p className="mb-4 text-s text-soft">{T.shopHint}</p>
         {data && <ShopForm key={JSON.stringify(data)} kept={data} />}
         <Paces />

@@ -1,0 +1,1 @@
+export { RoomPage } from './RoomPage'
