@@ -2,6 +2,7 @@
 
 from __future__ import annotations
 
+import random
 import shutil
 import struct
 import subprocess
@@ -166,3 +167,22 @@ def test_broken_records_are_refused() -> None:
         h.catalog_key(bytes(5))
     with pytest.raises(DecodeError, match="catalog record"):
         h.read_record(b"\0\x02" + bytes(90))
+
+
+def test_whatever_is_hurt_is_told_or_read_and_never_stops_the_look() -> None:
+    files = {f"folder {n % 5}/Letter {n}.txt": b"letter %d " % n * n for n in range(60)}
+    raw = bytearray(8 << 20)
+    content = hfsplus_volume(files, sectors=len(raw) // 512)
+    for at, data in content.items():
+        raw[at * 512 : at * 512 + len(data)] = data
+    draw, kept = random.Random(23), 0
+    places = [at * 512 + n for at, data in content.items() for n in range(0, len(data), 7) if data[n]]
+    for _ in range(80):
+        patches = [
+            (draw.choice(places), draw.randbytes(draw.choice((1, 2, 4, 16)))) for _ in range(draw.choice((1, 3)))
+        ]
+        disk = Overlay(Memory(bytes(raw)), patches)
+        check(disk, 0, last(disk))
+        own = opened(disk, 0, last(disk)).volume
+        kept += own is not None and len(files_of(own)) >= len(files) - 20
+    assert kept > 60
