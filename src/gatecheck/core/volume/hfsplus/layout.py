@@ -1,6 +1,6 @@
 """The records of HFS Plus: volume header, forks, nodes and records of its trees.
 
-Apple, Technical Note TN1150, "HFS Plus Volume Format". Numbers are big-endian.
+Technical Note TN1150, "HFS Plus Volume Format". Numbers are big-endian.
 """
 
 from __future__ import annotations
