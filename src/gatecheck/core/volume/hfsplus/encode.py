@@ -1,6 +1,7 @@
 """Makes HFS Plus volumes, for practice machines and tests: files and folders by path, without journal.
 
-Technical Note TN1150, "HFS Plus Volume Format". Names are ASCII: their order in the catalogue is then that of their small letters.
+Technical Note TN1150, "HFS Plus Volume Format". Names are ASCII: their order in the catalogue is then that of their
+small letters.
 """
 
 from __future__ import annotations
