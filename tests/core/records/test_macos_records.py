@@ -112,7 +112,7 @@ def test_what_is_not_there_says_nothing() -> None:
     assert macos_records(Folder({}), record_rules()) is None
     assert macos_records(Folder({VERSION: b"<plist><dict>"}), record_rules()) is None
     own = read({})
-    assert (own.last_good_start, own.clean, own.findings, own.log_whole) == (None, None, [], False)
+    assert (own.last_good_start, own.clean, own.findings, own.sentence.id) == (None, None, [], "records.said-nothing")
     assert records_say([own]) is None
 
 

@@ -91,7 +91,7 @@ def test_copies_are_used_where_the_first_is_gone(made: tuple[Path, dict[str, byt
     disk = ImageSectors(str(made[0]))
     own = of(disk)
     no_super = Overlay(disk, [(1024, bytes(1000))])
-    assert {"superblock-copy"} <= {found.id for found in check(no_super, 0, LAST).findings}
+    assert {"first-structure"} <= {found.id for found in check(no_super, 0, LAST).findings}
     assert files_of(of(no_super)) == made[1]
     older = Overlay(disk, [(own.now.at * f.BLOCK + 20, b"\xff" * 4)])
     assert opened(older, 0, LAST).volume is None or of(older).now.at != own.now.at

@@ -135,11 +135,9 @@ def _log(files: Files, own: Records, zone: Zone | None) -> tuple[list[Happened],
             if at is not None:
                 moments.append(at)
                 lines, first, last = lines + 1, first if first is not None else at, at
-        torn = (f"{lost} bytes could not be read",) if lost else ()
-        own.log_whole &= not lost
+        torn = (f"{lost} bytes could not be read",) if lost else () if data or path == _LOG else ("cannot be unpacked",)
+        own.log_whole &= not torn
         own.logs.append(LogRead(path, lines, first, last, torn))
-    if not plain:
-        own.log_whole = False
     return found, moments
 
 

@@ -26,6 +26,7 @@ from gatecheck.core.volume.fat.check import check_fat
 from gatecheck.core.volume.fat.read import Fat
 from gatecheck.core.volume.hfsplus.check import check_hfsplus
 from gatecheck.core.volume.hfsplus.read import HfsPlus
+from gatecheck.core.volume.inode_tree import InodeTree
 from gatecheck.core.volume.iso9660.check import check_iso9660
 from gatecheck.core.volume.iso9660.read import Iso9660
 from gatecheck.core.volume.ntfs.check import check_ntfs
@@ -150,7 +151,9 @@ def opened(disk: Sectors, first: int, last: int) -> OpenedVolume:
 
 
 def _is_from_copy(volume: Filesystem) -> bool:
-    return (isinstance(volume, Ext) and bool(volume.from_backup)) or (isinstance(volume, Xfs) and bool(volume.super_at))
+    return (isinstance(volume, Ext) and bool(volume.from_backup)) or (
+        isinstance(volume, InodeTree) and volume.is_from_copy
+    )
 
 
 def _copies(disk: Sectors, first: int, last: int) -> Iterator[tuple[int, int, str]]:

@@ -35,6 +35,8 @@ class InodeTree:
     size: int
     top: int
     ignores_case = False
+    is_from_copy = False
+    """its first structure is broken, and a copy was used"""
 
     def __init__(self, disk: Sectors, first: int, last: int) -> None:
         self.disk, self.first, self.last = disk, first, last

@@ -31,11 +31,10 @@ class _Met:
 def check_f2fs(volume: F2fs, add: Add) -> tuple[int | None, int | None]:
     """(files, bytes used)."""
     own, met = volume.super, _Met()
-    for at in f.SUPERS:
-        try:
-            f.read_super(volume.bytes.read(at, 3072, "F2FS superblock"))
-        except DecodeError:
-            add(VolumeFinding("superblock-copy", DAMAGE, f"block {at // f.BLOCK}"))
+    try:
+        f.read_super(volume.bytes.read(f.SUPERS[1], 3072, "F2FS superblock"))
+    except DecodeError:
+        add(VolumeFinding("superblock-copy", SIGN, "block 1"))
     if own.drives > 1:
         add(VolumeFinding("one-of-set", NOTE, values={"drives": own.drives}))
     if volume.now.flags & (f.ERROR | f.WANTS_CHECK):
@@ -162,4 +161,4 @@ def _counts(volume: F2fs, met: _Met, add: Add) -> None:
         ("nodes", now.nodes, len(met.nodes)),
     ):
         if told != real:
-            add(VolumeFinding("free-count", DAMAGE, where, values={"told": told, "real": real}))
+            add(VolumeFinding("counter", DAMAGE, where, values={"told": told, "real": real}))

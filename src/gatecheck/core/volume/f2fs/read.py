@@ -31,6 +31,7 @@ class F2fs(InodeTree):
     def __init__(self, disk: Sectors, first: int, last: int) -> None:
         super().__init__(disk, first, last)
         self.super, self.super_at = self._super()
+        self.is_from_copy = self.super_at != f.SUPERS[0]
         self.label, self.size, self.top = self.super.label, self.super.blocks * f.BLOCK, self.super.root
         self.packs = self._packs()
         if not self.packs:

@@ -30,8 +30,6 @@ class _Catalogue:
 def check_hfsplus(volume: HfsPlus, add: Add) -> tuple[int | None, int | None]:
     """(files, bytes used)."""
     own = volume.header
-    if volume.header_at != h.HEADER_AT:
-        add(VolumeFinding("superblock-copy", DAMAGE, "block 0"))
     pending = _journal(volume, add)
     if own.attributes & h.INCONSISTENT:
         add(VolumeFinding("errors-noted", SIGN))
@@ -72,7 +70,7 @@ def _walked(volume: HfsPlus, add: Add) -> _Catalogue:
     records = 0
     while number:
         if number in met:
-            add(VolumeFinding("folder-circle", DAMAGE, f"node {number}"))
+            add(VolumeFinding("record", DAMAGE, f"node {number}"))
             seen.whole = False
             break
         met.add(number)
@@ -95,7 +93,7 @@ def _walked(volume: HfsPlus, add: Add) -> _Catalogue:
         number = node.following
     told = volume.catalog.head.records
     if seen.whole and records != told:
-        add(VolumeFinding("free-count", DAMAGE, "catalog", values={"told": told, "real": records}))
+        add(VolumeFinding("counter", DAMAGE, "catalog records", values={"told": told, "real": records}))
     return seen
 
 
@@ -137,7 +135,7 @@ def _names(volume: HfsPlus, seen: _Catalogue, add: Add) -> None:
     files = len(seen.found) - folders - 1
     for where, told, real in (("files", own.files, files), ("folders", own.folders, folders)):
         if told != real:
-            add(VolumeFinding("free-count", DAMAGE, where, values={"told": told, "real": real}))
+            add(VolumeFinding("counter", DAMAGE, where, values={"told": told, "real": real}))
 
 
 def _blocks(volume: HfsPlus, seen: _Catalogue, add: Add) -> None:

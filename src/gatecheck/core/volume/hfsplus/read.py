@@ -78,6 +78,7 @@ class HfsPlus(InodeTree):
     def __init__(self, disk: Sectors, first: int, last: int) -> None:
         super().__init__(disk, first, last)
         self.header, self.header_at = self._header()
+        self.is_from_copy = self.header_at != h.HEADER_AT
         self.size = self.header.block * self.header.blocks
         self.catalog = Tree(self, h.CATALOG_FILE, self.header.catalog)
         self.ignores_case = not (self.header.is_sensitive and self.catalog.head.compares_bytes)

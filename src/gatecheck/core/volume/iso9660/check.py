@@ -8,7 +8,7 @@ from collections.abc import Callable
 from gatecheck.core.errors import DecodeError
 from gatecheck.core.volume.inode_tree import id_of
 from gatecheck.core.volume.iso9660.read import Iso9660
-from gatecheck.core.volume.tree import DAMAGE, NOTE, VolumeFinding
+from gatecheck.core.volume.tree import DAMAGE, VolumeFinding
 
 Add = Callable[[VolumeFinding], None]
 
@@ -41,11 +41,7 @@ def check_iso9660(volume: Iso9660, add: Add) -> tuple[int | None, int | None]:
 
 def _file(volume: Iso9660, number: int, path: str, add: Add) -> None:
     try:
-        node = volume.made(number, path)
         for _ in volume.stretches(number):
             pass
     except DecodeError:
         add(VolumeFinding("beyond", DAMAGE, path))
-        return
-    if node.opaque:
-        add(VolumeFinding("not-checked", NOTE, f"{path}: {node.opaque}"))

@@ -51,7 +51,7 @@ def check_xfs(volume: Xfs, add: Add) -> tuple[int | None, int | None]:
         if kind == x.FOLDER:
             _folder(volume, number, seen, add)
     if not pending:
-        _counts(volume, seen, free, add)
+        _counts(volume, seen, add)
         if seen.whole:
             _names(volume, seen, add)
         _blocks(volume, seen, free, add)
@@ -61,16 +61,13 @@ def check_xfs(volume: Xfs, add: Add) -> tuple[int | None, int | None]:
     return files, None if free is None else volume.size - sum(c for _, c in free) * own.size
 
 
-def _counts(volume: Xfs, seen: _Seen, free: list[tuple[int, int]] | None, add: Add) -> None:
-    """What the superblock counts. Free blocks that stand in reserve for the groups' trees are counted with the free."""
+def _counts(volume: Xfs, seen: _Seen, add: Add) -> None:
+    """Inodes, as the superblock counts them."""
     own = volume.super
     told = (own.inodes, own.free_inodes)
     if seen.whole and told != (seen.there, seen.there - seen.used):
         values: dict[str, object] = {"told": told[1], "real": seen.there - seen.used}
-        add(VolumeFinding("free-count", DAMAGE, "inodes", values=values))
-    if free is not None and own.free > own.blocks:
-        values = {"told": own.free, "real": sum(count for _, count in free)}
-        add(VolumeFinding("free-count", DAMAGE, "superblock", values=values))
+        add(VolumeFinding("counter", DAMAGE, "free inodes", values=values))
 
 
 def _unread(error: DecodeError, where: str) -> VolumeFinding:
@@ -79,14 +76,14 @@ def _unread(error: DecodeError, where: str) -> VolumeFinding:
 
 def _superblocks(volume: Xfs, add: Add) -> None:
     own = volume.super
-    for group in range(own.groups):
+    for group in range(1, own.groups):
         try:
             found = x.read_super(volume.bytes.read(group * own.group * own.size, 4096, "XFS superblock"))
             same = (found.size, found.blocks, found.group) == (own.size, own.blocks, own.group)
         except DecodeError:
             same = False
         if not same:
-            add(VolumeFinding("superblock-copy", DAMAGE if group == 0 else SIGN, f"group {group}"))
+            add(VolumeFinding("superblock-copy", SIGN, f"group {group}"))
 
 
 def _log(volume: Xfs, add: Add) -> bool:

@@ -54,8 +54,6 @@ class XfsSuper:
     label: str
     inodes: int
     free_inodes: int
-    free: int
-    """blocks that are free"""
     own: frozenset[int]
     """inodes that no folder lists: quotas, the real-time volume's"""
 
@@ -79,7 +77,7 @@ def read_super(raw: bytes) -> XfsSuper:
     log, root, bitmap, summary = struct.unpack_from(">4Q", raw, 48)
     group, groups, _, log_blocks, flags, sector, inode, per_block = struct.unpack_from(">4I4H", raw, 84)
     block_bits, sector_bits, inode_bits, per_block_bits, group_bits = raw[120:125]
-    inodes, free_inodes, free = struct.unpack_from(">3Q", raw, 128)
+    inodes, free_inodes = struct.unpack_from(">2Q", raw, 128)
     quotas = struct.unpack_from(">2Q", raw, 160) + struct.unpack_from(">Q", raw, 232)
     features2, _, _, read_only, features = struct.unpack_from(">5I", raw, 200)
     version = flags & 0xF
@@ -109,7 +107,7 @@ def read_super(raw: bytes) -> XfsSuper:
         group_bits, size << raw[192], version, features if version == 5 else 0, read_only if version == 5 else 0,
         bool(features & HAS_TYPE) if version == 5 else bool(flags & 0x8000 and features2 & 0x200),
         "".join(c if c.isprintable() else "?" for c in text_of(raw[108:120].split(b"\0")[0])).strip(),
-        inodes, free_inodes, free,
+        inodes, free_inodes,
         frozenset(n for n in (bitmap, summary, *quotas) if n not in (0, NONE_64)),
     )  # fmt: skip
 

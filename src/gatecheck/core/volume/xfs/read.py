@@ -35,6 +35,7 @@ class Xfs(InodeTree):
     def __init__(self, disk: Sectors, first: int, last: int) -> None:
         super().__init__(disk, first, last)
         self.super, self.super_at = self._super()
+        self.is_from_copy = self.super_at != 0
         self.label, self.size, self.top = self.super.label, self.super.blocks * self.super.size, self.super.root
         self.raw_inode = lru_cache(4096)(self._raw_inode)
         self.inode(self.top)
