@@ -626,7 +626,7 @@ export const T = {
   roomShort: 'disk space',
   roomTitle: 'Disk space',
   roomFree: (free: string, size: string) => `${free} of ${size} free.`,
-  roomHint: (days: number) => `Images and recovered files can be deleted once the machine has been handed over: after the warranty of ${days} days they are no longer needed. The log, readings, pictures and papers stay.`,
+  roomHint: (days: number) => `Images and recovered files can be deleted once the machine has been handed over. Until the warranty of ${days} days ends you may still need them. The log, readings, pictures and papers stay.`,
   roomOthers: (size: string) => `Database, readings, pictures and recordings: ${size}`,
   roomNothing: 'No images or recovered files.',
   roomImages: 'images',
