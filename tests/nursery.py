@@ -87,10 +87,12 @@ def start(*arguments: str, what: str = "gatecheck") -> Forked:
     return Forked(int(nursery.stdout.readline()))
 
 
-def _die_with_parent() -> None:
+def _die_with(parent: int) -> None:
     """Whoever started this process may be killed, or stopped by Ctrl-C: then this one goes too (prctl(2),
-    PR_SET_PDEATHSIG)."""
+    PR_SET_PDEATHSIG), also where the parent went before this was asked for."""
     ctypes.CDLL(None).prctl(1, signal.SIGKILL)
+    if os.getppid() != parent:
+        os._exit(0)
 
 
 class _Child(Forked):
@@ -168,7 +170,7 @@ def _machines() -> dict[str, Callable[[list[str]], Any]]:
 
 
 def _serve_forever(kind: str) -> None:
-    _die_with_parent()
+    _die_with(os.getppid())
     programs = _servers() if kind == SERVERS else _machines()
     gc.collect()
     gc.freeze()  # a fork that collects would touch, and so copy, all of it
@@ -201,9 +203,10 @@ def _serve_forever(kind: str) -> None:
 
 def _fork(program: Callable[[list[str]], Any], arguments: list[str], told: dict[str, str], ends: list[int]) -> int:
     """The number of the new process; `ends`: its standard input and output, where it has any."""
+    parent = os.getpid()
     pid = os.fork()
     if pid == 0:
-        _die_with_parent()
+        _die_with(parent)
         signal.signal(signal.SIGCHLD, signal.SIG_DFL)
         os.environ.update(told)
         nowhere = os.open(os.devnull, os.O_RDWR)
