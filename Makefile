@@ -9,7 +9,7 @@ LARGE_PAGES := GLIBC_TUNABLES=glibc.malloc.hugetlb=1
 # where Python is told to keep nothing compiled, every start of the program and of each practice machine compiles all of it again: twice as long
 export PYTHONDONTWRITEBYTECODE :=
 
-.PHONY: help install demo serve test check lab lab-all lint types shots stick bench fuzz load rehearsal clean browser emulator wheel deb
+.PHONY: help install demo serve test check wide lab lab-all lint types shots stick bench fuzz load rehearsal clean browser emulator wheel deb
 
 help: ## list what can be done
 	@grep -hE '^[a-z-]+:.*##' $(MAKEFILE_LIST) | sed -E 's/:.*## /\t/' | expand -t 12
@@ -30,6 +30,9 @@ test: install $(VENV)/.tests browser ## install what tests need (Chromium includ
 check: $(VENV)/.tests ## the inner loop: lint, and the tests that belong to what was changed since the last commit
 	@$(MAKE) -s lint
 	$(BIN)/python -m pytest -q -n 2 --dist load $$($(BIN)/python tests/changed.py) $(ARGS)
+
+wide: install $(VENV)/.tests browser ## what `make test` tries, at more sizes, seeds and kinds
+	$(LARGE_PAGES) $(BIN)/python -m pytest -m wide -n 3 --dist loadfile --no-loadscope-reorder $(ARGS)
 
 lab: install $(VENV)/.tests emulator ## the probe inside emulated machines: real kernel, UEFI and legacy firmware (about 11 minutes)
 	$(BIN)/python -m pytest -m lab -n 2 --dist load tests/lab $(ARGS)

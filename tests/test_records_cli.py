@@ -13,6 +13,7 @@ from gatecheck.core.locked.encode import luks2
 from gatecheck.core.records.encode_evtx import Made, event_log
 from gatecheck.core.records.encode_hive import hive
 from gatecheck.core.volume.ntfs.encode import ntfs_volume
+from practised import capture_of
 
 WORDS, SECTORS, EVENING = b"counter words", 65_536, 1_762_193_520.0
 SYSTEM = hive({"Select": {"Current": 1}, "ControlSet001": {"Control": {"PEFirmwareType": 1}}})
@@ -99,3 +100,32 @@ def test_bad_input_is_one_sentence(
     assert status == 2
     assert says in err
     assert err.count("\n") == 1
+
+
+def test_a_driver_that_the_machine_needs_is_set_to_start_and_set_back(
+    tmp_path: Path, capsys: pytest.CaptureFixture[str]
+) -> None:
+    """By a capture of the machine that it is to start on."""
+    services = {"storahci": {"Type": 1, "Start": 3, "Group": "SCSI Miniport"}}
+    files = {
+        "Windows/System32/config/SYSTEM": hive(
+            {"Select": {"Current": 1}, "ControlSet001": {"Control": {}, "Services": services}}
+        ),
+        "Windows/System32/drivers/storahci.sys": b"MZ" + bytes(4000),
+    }
+    image, undo, capture = tmp_path / "image", tmp_path / "undo.json", tmp_path / "machine.gcap"
+    whole = bytearray(SECTORS * 512)
+    for at, data in ntfs_volume(files, sectors=SECTORS).items():
+        whole[at * 512 : at * 512 + len(data)] = data
+    image.write_bytes(whole)
+    capture.write_bytes(capture_of("update-broke"))
+    asked = ["records", str(image), "--capture", str(capture)]
+    status, told, _ = run(capsys, *asked, "--repair")
+    assert (status, [p["id"] for p in told["plans"]], told["refused"]) == (0, ["start-driver"], None)
+    status, told, _ = run(capsys, *asked, "--repair", "--apply", "--undo", str(undo))
+    assert (status, told["applied"], told["left"]) == (0, ["start-driver"], [])
+    assert image.read_bytes() != whole
+    assert run(capsys, "records", str(image), "--revert", str(undo))[0] == 0
+    assert image.read_bytes() == whole
+    assert run(capsys, "records", str(tmp_path), "--repair")[2].startswith("gatecheck records: --repair, --revert")
+    assert run(capsys, *asked, "--apply")[0] == 2

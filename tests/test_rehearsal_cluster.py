@@ -18,7 +18,7 @@ from gatecheck.cli.main import main
 from gatecheck.cli.rehearse import rehearse_runs
 from gatecheck.core.errors import InputError
 
-HOW: dict[str, Any] = {"machines": 80, "seed": 6, "world": "school-flash", "policies": ["planner"]}
+HOW: dict[str, Any] = {"machines": 48, "seed": 6, "world": "school-flash", "policies": ["planner"]}
 
 
 @pytest.fixture(scope="module")
@@ -56,7 +56,7 @@ def test_a_scheduler_that_is_not_there_is_one_clear_error(monkeypatch: pytest.Mo
 
 
 def test_a_wrong_call_is_a_case_for_triage(capsys: pytest.CaptureFixture[str], tmp_path: Path) -> None:
-    wanted = ["rehearse", "--machines", "60", "--seed", "41", "--world", "dusty-desktops", "--jobs", "1", "--wrong"]
+    wanted = ["rehearse", "--machines", "30", "--seed", "41", "--world", "dusty-desktops", "--jobs", "1", "--wrong"]
     assert main([*wanted, "1"]) == 0
     told = capsys.readouterr().out
     assert main([*wanted, "1", "--as-case"]) == 0

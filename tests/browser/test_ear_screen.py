@@ -84,7 +84,9 @@ def test_a_drive_is_recorded_by_key_and_ends_as_evidence_on_the_tape(server: Any
     expect(fed.get_by_role("region", name="Log")).to_contain_text("Heard in the recording", timeout=SLOW)
 
 
-@pytest.mark.parametrize(("size", "theme"), [((820, 1180), "dark"), ((390, 844), "light")])
+@pytest.mark.parametrize(
+    ("size", "theme"), [pytest.param((820, 1180), "dark", marks=pytest.mark.wide), ((390, 844), "light")]
+)
 def test_a_file_is_taken_and_a_trace_drawn_by_touch(
     server: Any, screen: Callable[..., Page], size: tuple[int, int], theme: str, tmp_path: Path
 ) -> None:

@@ -73,7 +73,7 @@ def test_from_a_proven_ticket_to_printed_papers_by_keyboard(server: Any, window:
     page.keyboard.press("q")
     expect(page.get_by_role("heading", name="What we found, and what we did")).to_be_visible()
     page.keyboard.press("Enter")
-    assert page.evaluate("window.__printed") == 1
+    page.wait_for_function("window.__printed === 1")
     text = printed(page)
     assert "Thank you for the stairs." in text
     assert "We have looked" not in text

@@ -53,7 +53,9 @@ def test_from_a_stop_screen_to_a_system_that_starts_by_key(server: Any, window: 
     assert {g["id"]: g["state"] for g in answer.json()["gates"]}["loader"] == "open"
 
 
-@pytest.mark.parametrize(("size", "theme"), [((820, 1180), "dark"), ((390, 844), "light")])
+@pytest.mark.parametrize(
+    ("size", "theme"), [pytest.param((820, 1180), "dark", marks=pytest.mark.wide), ((390, 844), "light")]
+)
 def test_it_is_mended_and_taken_back_by_touch(
     server: Any, screen: Callable[..., Page], size: tuple[int, int], theme: str
 ) -> None:

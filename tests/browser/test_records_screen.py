@@ -49,3 +49,26 @@ def test_records_on_a_phone_by_touch(server: Any, screen: Callable[..., Page]) -
     page.get_by_role("button", name="previous event").tap()
     expect(page.locator("[data-inhand=disk-error]")).to_be_visible()
     assert page.evaluate("document.documentElement.scrollWidth <= window.innerWidth")
+
+
+def test_what_they_make_possible_is_asked_written_and_undone_by_key(server: Any, screen: Callable[..., Page]) -> None:
+    number = practice(server, "mode-changed")
+    page = screen((1280, 800))
+    page.goto(f"{server.url}/ticket/{number}/records")
+    expect(page.get_by_role("button", name="read system records")).to_be_visible(timeout=SLOW)
+    page.keyboard.press("r")
+    expect(page.locator("[data-group=start-driver]")).to_contain_text("Let storahci start", timeout=SLOW)
+    page.keyboard.press("y")  # nothing was asked yet
+    page.keyboard.press("w")
+    asked = page.locator("[data-records=asked]")
+    expect(asked).to_be_in_viewport()
+    expect(asked).to_contain_text("values of its registry, no file of the customer")
+    page.keyboard.press("x")
+    expect(asked).to_have_count(0)
+    page.keyboard.press("w")
+    page.keyboard.press("y")
+    expect(page.locator("[data-repaired=done]")).to_contain_text("Let storahci start", timeout=SLOW)
+    expect(page.locator("[data-group=start-driver]")).to_have_count(0)
+    expect(page.get_by_role("button", name="undo last repair")).to_be_visible(timeout=SLOW)
+    page.keyboard.press("z")
+    expect(page.locator("[data-repaired=done]")).to_have_count(2, timeout=SLOW)

@@ -64,7 +64,11 @@ def test_what_is_held_cannot_be_started_and_says_why(server: Any, window: Window
 
 @pytest.mark.parametrize(
     ("size", "theme", "touch"),
-    [((1280, 800), "light", False), ((820, 1180), "dark", True), ((390, 844), "light", True)],
+    [
+        ((1280, 800), "light", False),
+        pytest.param((820, 1180), "dark", True, marks=pytest.mark.wide),
+        ((390, 844), "light", True),
+    ],
 )
 def test_two_reads_of_one_disk_show_what_grew(
     demo: Any, screen: Callable[..., Page], size: tuple[int, int], theme: str, touch: bool

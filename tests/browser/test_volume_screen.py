@@ -66,7 +66,9 @@ def test_from_a_stop_screen_to_a_whole_volume_by_key(server: Any, window: Window
     assert {g["id"]: g["state"] for g in answer.json()["gates"]}["system"] == "open"
 
 
-@pytest.mark.parametrize(("size", "theme"), [((820, 1180), "dark"), ((390, 844), "light")])
+@pytest.mark.parametrize(
+    ("size", "theme"), [pytest.param((820, 1180), "dark", marks=pytest.mark.wide), ((390, 844), "light")]
+)
 def test_it_is_repaired_taken_back_and_saved_from_by_touch(
     server: Any, screen: Callable[..., Page], size: tuple[int, int], theme: str
 ) -> None:
@@ -127,7 +129,9 @@ def test_what_is_held_says_why_and_an_empty_ticket_says_what_is_missing(server: 
     expect(page.get_by_text("No disk was read yet")).to_be_visible()
 
 
-@pytest.mark.parametrize(("size", "theme"), [((1280, 800), "light"), ((390, 844), "dark")])
+@pytest.mark.parametrize(
+    ("size", "theme"), [pytest.param((1280, 800), "light", marks=pytest.mark.wide), ((390, 844), "dark")]
+)
 def test_a_locked_volume_is_opened_with_its_own_key(
     server: Any, screen: Callable[..., Page], size: tuple[int, int], theme: str
 ) -> None:

@@ -72,3 +72,35 @@ def test_a_linux_that_waits_for_a_disk_that_was_taken_out(bench: Bench) -> None:
     assert {"runs", "other", "updates"} <= {e["row"] for e in found["events"]}
     assert not [b for b in desk.tape() if b.get("move") == "system-records"], "the check has no answer for it"
     assert "ingrid" not in str(found), "nobody's files"
+
+
+def test_a_driver_that_the_machine_needs_is_written_read_back_and_undone(bench: Bench) -> None:
+    """Its controller is in another mode than the system was installed for: the driver is there, and told not to
+    start."""
+    desk = VolumeDesk(bench, "mode-changed", **{**FACTS, "drive_kind": "sata-ssd"})
+    found = read(desk)
+    assert [f["id"] for f in found["findings"]][:1] == ["driver-not-started"]
+    assert [r["id"] for r in found["repairs"]] == ["start-driver"]
+    now = desk.view()
+    own = {"source": now["source"], "first": now["first"], "by": "KT"}
+    address = f"/api/tickets/{desk.number}/volumes"
+    mixed = bench.refused("POST", f"{address}/repair", json={**own, "groups": ["start-driver", "map"]})
+    assert "expected one that the newest look shows" in mixed
+    desk.ask("repair", groups=["start-driver"])
+    desk.until(lambda v: v["repairs"] and v["repairs"][0]["state"] == "done" and v["look"] is not None)
+    assert desk.view()["look"]["state"] == "clean"
+    again = read_again(desk, found)
+    assert (again["repairs"], "driver-not-started" in {f["id"] for f in again["findings"]}) == ([], False)
+    assert "Let storahci start with the boot" in str(desk.tape())
+    desk.ask("take-back", id=desk.view()["repairs"][0]["id"])
+    desk.until(lambda v: v["repairs"][0]["reverts"] and v["repairs"][0]["state"] == "done")
+    assert [r["id"] for r in read_again(desk, again)["repairs"]] == ["start-driver"]
+
+
+def read_again(desk: VolumeDesk, before: Any) -> Any:
+    now = desk.view()
+    place = f"/api/tickets/{desk.number}/volumes/records?source={now['source']}&first={now['first']}"
+    desk.until(lambda v: v["job"] is None)
+    desk.ask("records")
+    desk.until(lambda v: desk.bench.call("GET", place)["at"] != before["at"])
+    return desk.bench.call("GET", place)

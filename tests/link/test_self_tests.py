@@ -37,10 +37,10 @@ def _probe(name: str, folder: Path, link: Any = None) -> tuple[Probe, Any]:
 @pytest.mark.parametrize(
     ("name", "device", "kind", "log"),
     [
-        ("growing", "sda", "short", "smart-log-06.bin"),
+        pytest.param("growing", "sda", "short", "smart-log-06.bin", marks=pytest.mark.wide),
         ("growing", "sda", "long", "smart-log-06.bin"),
-        ("growing", "sda", "conveyance", "smart-log-06.bin"),
-        ("sound", "nvme0", "short", "log-06.bin"),
+        pytest.param("growing", "sda", "conveyance", "smart-log-06.bin", marks=pytest.mark.wide),
+        pytest.param("sound", "nvme0", "short", "log-06.bin", marks=pytest.mark.wide),
         ("sound", "nvme0", "long", "log-06.bin"),
     ],
 )

@@ -56,6 +56,18 @@ def _key_file(own: argparse.ArgumentParser) -> None:
     )
 
 
+def _repair(own: argparse.ArgumentParser) -> None:
+    own.add_argument("--repair", action="store_true", help="print the repair plan, in groups; writes only with --apply")
+    own.add_argument("--apply", action="store_true", help="apply the plan; resumes if the undo file exists")
+    own.add_argument(
+        "--only", nargs="+", action="extend", metavar="GROUP", default=None, help="only these groups of the plan"
+    )
+    own.add_argument(
+        "--undo", type=Path, metavar="FILE", default=None, help="where the old bytes are saved before the first write"
+    )
+    own.add_argument("--revert", type=Path, metavar="FILE", default=None, help="restore every byte in this undo file")
+
+
 def _sector_size(own: argparse.ArgumentParser) -> None:
     own.add_argument(
         "--sector-size",
@@ -195,34 +207,7 @@ def _volumes(commands: Commands) -> None:
         _key_file(own)
         _sector_size(own)
         if name == "volume":
-            own.add_argument(
-                "--repair",
-                action="store_true",
-                help="print the repair plan, in groups; writes only with --apply",
-            )
-            own.add_argument(
-                "--apply",
-                action="store_true",
-                help="apply the plan; resumes if the undo file exists",
-            )
-            own.add_argument(
-                "--only",
-                nargs="+",
-                action="extend",
-                metavar="GROUP",
-                default=None,
-                help="only these groups of the plan",
-            )
-            own.add_argument(
-                "--undo",
-                type=Path,
-                metavar="FILE",
-                default=None,
-                help="where the old bytes are saved before the first write",
-            )
-            own.add_argument(
-                "--revert", type=Path, metavar="FILE", default=None, help="restore every byte in this undo file"
-            )
+            _repair(own)
         if name == "rescue":
             own.add_argument(
                 "--list",
@@ -266,7 +251,9 @@ def _volumes(commands: Commands) -> None:
     )
     _sector_size(lock)
     lock.set_defaults(run=_late("locked", "unlock"))
-    told = commands.add_parser("records", help="read what an installed system says of itself; nothing is written")
+    told = commands.add_parser(
+        "records", help="read what an installed system says of itself; writes only with --repair --apply"
+    )
     told.add_argument("path", metavar="PATH", help="an image, a block device, or a folder with the system's files")
     _place(told, "every volume that can be read")
     _key_file(told)
@@ -280,6 +267,7 @@ def _volumes(commands: Commands) -> None:
     told.add_argument(
         "--as-entry", action="store_true", help="only what the records say to triage, as an entry of a case"
     )
+    _repair(told)
     told.set_defaults(run=_late("records", "records"))
 
 

@@ -5,6 +5,7 @@ from __future__ import annotations
 from gatecheck.core.disk.division import Piece, division_of
 from gatecheck.core.disk.sectors import Sectors
 from gatecheck.core.errors import InputError
+from gatecheck.core.volume.check import opened
 
 
 def pieces_of(disk: Sectors) -> list[Piece]:
@@ -37,3 +38,18 @@ def asked_place(disk: Sectors, at: int | None, partition: int | None) -> tuple[i
             f"of another disk"
         )
     return own.first, min(own.last, length - 1)
+
+
+def place_of(disk: Sectors, at: int | None, partition: int | None) -> tuple[int, int]:
+    """(first, last LBA) of the volume that is meant. Raises InputError."""
+    asked = asked_place(disk, at, partition)
+    if asked is not None:
+        return asked
+    length = disk.length or 0
+    whole = opened(disk, 0, length - 1)
+    inside = [p for p in pieces_of(disk) if p.first < length]
+    if (whole.volume is not None and not (whole.from_copy and inside)) or not inside:
+        return 0, length - 1
+    readable = [p for p in inside if opened(disk, p.first, min(p.last, length - 1)).volume is not None] or inside
+    largest = max(readable, key=lambda p: p.last - p.first)
+    return largest.first, min(largest.last, length - 1)

@@ -12,14 +12,15 @@ from gatecheck.adapters.folder_files import FolderFiles
 from gatecheck.adapters.shipped_tables import disk_words, record_rules, shipped_model
 from gatecheck.cli.locked import with_key
 from gatecheck.cli.output import print_json
-from gatecheck.cli.places import pieces_of
-from gatecheck.cli.volumes import place_of
+from gatecheck.cli.places import pieces_of, place_of
+from gatecheck.cli.repairing import asked_repair, ground, plans_shown, repaired
 from gatecheck.core.disk.sectors import Sectors
 from gatecheck.core.disk.volume_ids import volume_ids
 from gatecheck.core.errors import InputError
 from gatecheck.core.records.document import records_document
 from gatecheck.core.records.evidence import records_say
 from gatecheck.core.records.read import read_records
+from gatecheck.core.records.repairs import RecordsRepair, records_repair
 from gatecheck.core.records.report import Records
 from gatecheck.core.records.source import Files, VolumeFiles
 from gatecheck.core.volume.check import opened
@@ -27,7 +28,14 @@ from gatecheck.core.words.catalogue import Words
 
 
 def records(arguments: argparse.Namespace) -> int:
+    if (arguments.repair or arguments.revert) and Path(arguments.path).is_dir():
+        raise InputError("--repair, --revert: expected with an image, got a folder")
+    asked = asked_repair(arguments, arguments.path)
+    if asked is not None:
+        return asked
     controllers = _controllers(arguments.capture) if arguments.capture else []
+    if arguments.repair:
+        return _repair(arguments, controllers)
     sources, rules = _sources(arguments), record_rules()
     there = _volumes(arguments)
     found = [own for files in sources for own in read_records(files, rules, controllers, there)]
@@ -38,6 +46,19 @@ def records(arguments: argparse.Namespace) -> int:
     problems = [files.problem for files in sources if isinstance(files, VolumeFiles) and files.problem]
     print_json(records_document(found, problems, words.say))
     return 0
+
+
+def _repair(arguments: argparse.Namespace, controllers: Sequence[str]) -> int:
+    arguments.image = arguments.path
+    own, rules = ground(arguments, arguments.path), record_rules()
+
+    def plan(only: Sequence[str] | None) -> RecordsRepair:
+        return records_repair(own.seen, *own.place, rules, controllers, only=only)
+
+    def after() -> dict[str, object]:
+        return {"left": [g.id for g in plan(None).groups]}
+
+    return repaired(arguments, arguments.path, own, plan, plans_shown, after)
 
 
 def _entry(found: Sequence[Records], words: Words) -> dict[str, object] | None:

@@ -1236,6 +1236,20 @@ PATIENTS: tuple[Patient, ...] = (
         has_files=True,
     ),
     Patient(
+        "mode-changed",
+        "Its storage mode is not what it was installed for",
+        "Ferrow Adze-22",
+        "Practice: one that was cleared",
+        "Its settings were cleared after a new memory module. Since then a stop screen, and nobody knows what it was.",
+        _pc("desktop", "windows-11", "sata-ssd", 2021, "backed-up", drive_size_gb=32),
+        _seen("story=settings-touched", "screen=volume-stop"),
+        ("settings.storage-mode",),
+        lambda: _machine(
+            "Ferrow Adze-22", {"sda": _recorded("QF2-322014", "Torben", "mode-changed")}, chassis=3, pci=(AHCI,)
+        ),
+        has_files=True,
+    ),
+    Patient(
         "gone-disk",
         "A Linux that waits for a disk that was taken out",
         "Ostler Tarn Mini",
@@ -1298,7 +1312,7 @@ _USUAL = (
     "worn", "false-alarm", "no-loader", "no-fallback", "no-table", "encrypted", "old-layout", "no-drive", "one-head",
     "stalling", "torn-volume", "fading-photos", "album", "emptied-folders", "pulled-card", "mistyped", "tidying",
     "swollen", "not-ours", "locked-torn", "locked-other-key", "locked-lost-key",
-    "update-broke", "often-cut", "quiet-weeks", "gone-disk",
+    "update-broke", "often-cut", "quiet-weeks", "gone-disk", "mode-changed",
     "repairs-itself",
 )  # fmt: skip
 

@@ -114,26 +114,38 @@ def _trail(attempts: int) -> bytes:
     return "\r\n".join(lines).encode("utf-16")
 
 
+def _mode_changed(end: float) -> list[Made]:
+    """Its firmware lost its settings one evening; since then it stops before it can write down anything."""
+    return _used(end, 40, 8)
+
+
 _KINDS: Mapping[str, Callable[[float], list[Made]]] = {
     "update-broke": _update_broke,
     "power-cuts": _power_cuts,
     "disk-weeks": _disk_weeks,
     "repair-loop": _repair_loop,
+    "mode-changed": _mode_changed,
 }
 
 
 def record_files(kind: str) -> dict[str, bytes]:
-    """Hives and log of a machine that this happened to: update-broke, power-cuts, disk-weeks, repair-loop."""
+    """Hives and log of a machine that this happened to: update-broke, power-cuts, disk-weeks, repair-loop,
+    mode-changed."""
     end = last_evening()
     control: dict[str, Any] = {
         "PEFirmwareType": 2,
         "TimeZoneInformation": {"TimeZoneKeyName": "Made-Up Standard Time"},
         "Windows": {"ShutdownTime": struct.pack("<Q", _ticks(end))},
     }
-    services = {
+    services: dict[str, dict[str, Any]] = {
         "storahci": {"Start": 0, "Type": 1, "Group": "SCSI Miniport"},
         "stornvme": {"Start": 3, "Type": 1, "Group": "SCSI Miniport"},
     }
+    drivers = ["storahci"]
+    if kind == "mode-changed":  # installed for RAID: its driver starts, the other is told not to
+        services["storahci"] |= {"Start": 0, "StartOverride": {"0": 3}}
+        services["iastorvd"] = {"Start": 0, "Type": 1, "Group": "SCSI Miniport"}
+        drivers.append("iastorvd")
     version = {
         "ProductName": "Windows 11 Home",
         "EditionID": "Core",
@@ -148,7 +160,7 @@ def record_files(kind: str) -> dict[str, bytes]:
             {"Select": {"Current": 1}, "ControlSet001": {"Control": control, "Services": services}}
         ),
         f"{_CONFIG}/SOFTWARE": hive({"Microsoft": {"Windows NT": {"CurrentVersion": version}}}),
-        "Windows/System32/drivers/storahci.sys": b"MZ" + bytes(400),
+        **{f"Windows/System32/drivers/{name}.sys": b"MZ" + bytes(400) for name in drivers},
         "Windows/System32/winevt/Logs/System.evtx": event_log(made),
         **({PATH: _trail(4)} if kind == "repair-loop" else {}),
     }

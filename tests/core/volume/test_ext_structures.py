@@ -109,7 +109,9 @@ def pipe(volume: Any) -> int:
     return int(volume.groups[0].inode_table * volume.block + (number - 1) * volume.super.inode_size)
 
 
-@pytest.mark.parametrize("name", CASES)
+@pytest.mark.parametrize(
+    "name", [pytest.param(n, marks=[pytest.mark.wide] if "mmp" in CASES[n][0] else []) for n in CASES]
+)  # mkfs waits for eleven seconds to see whether another host holds the volume
 def test_a_structure_is_named(name: str) -> None:
     options, hurt, found = CASES[name]
     assert check(Memory(made(options)), 0, SIZE // 512 - 1).findings == ()

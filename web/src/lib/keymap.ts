@@ -70,7 +70,7 @@ export const KEYMAP = {
   },
   records: {
     read: command('read', T.recordsRead), before: command('left', T.recordsBefore), next: command('right', T.recordsNext), closer: command('add', T.recordsCloser), wider: command('less', T.recordsWider),
-    nextVolume: command('other', T.volumeOther), ...INSTRUMENT,
+    nextVolume: command('other', T.volumeOther), repair: command('write', T.recordsRepair), write: command('confirm', T.volumeDo), leave: command('cancel', T.volumeNot), takeBack: command('undo', T.volumeTakeBack), ...INSTRUMENT,
   },
   ear: {
     listen: command('read', T.earListen), stop: command('cancel', T.earStop), file: command('add', T.earDrop), practice: command('other', T.earPractice), play: command('pause', T.earPlay), slower: command('less', T.earSlower),

@@ -12,6 +12,8 @@ export const RECORDS = {
   recordsShort: 'system records',
   recordsRead: 'read system records',
   recordsAgain: 'read again',
+  recordsRepair: 'repair the system',
+  recordsSure: (copy: boolean) => `${copy ? 'The image changes, the drive does not' : 'The customer’s disk changes'}: values of its registry, no file of the customer. A backup of the old bytes is saved first; you can undo.`,
   recordsReading: 'Reading system records …',
   recordsNone: 'Not read yet',
   recordsNoneHint: 'Starts, power cuts, updates, disk errors and stop codes. No documents are read.',

@@ -18,7 +18,7 @@ _ASCII_NAME, _ASCII_VALUE = 0x20, 1
 _SEGMENT = 16344
 SZ, EXPAND, BINARY, DWORD, MULTI, QWORD = 1, 2, 3, 4, 7, 11
 _SEED = 0x82EF4D887A4E55C5
-_MASK = 0xFFFFFFFF
+_MASK, _INLINE = 0xFFFFFFFF, 0x80000000
 
 
 @dataclass(frozen=True, slots=True)
@@ -100,6 +100,40 @@ class HiveKey:
         own = self.value(name)
         return own.number if own else None
 
+    def number_at(self, name: str) -> int | None:
+        """Where the four bytes of a DWORD are in the bins; None where there is none, or it is not held in its value."""
+        place = self._place(name)
+        if place is None:
+            return None
+        size, _, kind = struct.unpack_from("<3I", self._hive.cell(place), 4)
+        return place + 12 if kind == DWORD and size == 4 | _INLINE else None
+
+    def shorter(self, name: str, data: bytes) -> list[tuple[int, bytes]]:
+        """(place in the bins, bytes) that give a value other bytes, where they have room in its own cell; else
+        nothing."""
+        place = self._place(name)
+        if place is None:
+            return []
+        size, at, _ = struct.unpack_from("<3I", self._hive.cell(place), 4)
+        if size & _INLINE or not 4 < len(data) <= size <= _SEGMENT:
+            return []
+        return [(place + 8, struct.pack("<I", len(data))), (at + 4, data + bytes(size - len(data)))]
+
+    def _place(self, name: str) -> int | None:
+        """Of a value's cell."""
+        try:
+            places = self._hive.cell(self._value_list) if self._values else b""
+        except DecodeError:
+            return None
+        for n in range(min(self._values, len(places) // 4)):
+            at = int.from_bytes(places[4 * n : 4 * n + 4], "little")
+            try:
+                if self._hive.value(at).name.lower() == name.lower():
+                    return at
+            except DecodeError:
+                continue
+        return None
+
     def text(self, name: str) -> str | None:
         own = self.value(name)
         return own.text if own and own.kind in (SZ, EXPAND, MULTI) else None
@@ -127,6 +161,7 @@ class Hive:
         self.root_at, self.size = struct.unpack_from("<2I", head, 36)
         self.dirty = first != second or not whole
         self.applied = 0
+        self.sequence = max(first, second)
         self._bins = bytearray(raw[BASE:])
         if self.dirty:
             self._apply(logs, second, whole)
@@ -140,6 +175,11 @@ class Hive:
         if self._root is None:
             self._root = HiveKey(self, self.root_at, 0)
         return self._root
+
+    @property
+    def bins(self) -> bytes:
+        """All of them, with what the logs held."""
+        return bytes(self._bins)
 
     def note(self, error: DecodeError) -> None:
         if len(self.torn) < 10:
@@ -181,8 +221,8 @@ class Hive:
             raise DecodeError("registry value", at=at, expected="vk", got=raw[:2].hex())
         length, size, place, kind, flags = struct.unpack_from("<HIIIH", raw, 2)
         name = _name(raw[20 : 20 + length], ascii_only=bool(flags & _ASCII_VALUE))
-        if size & 0x80000000:
-            return Value(name, kind, raw[8 : 8 + min(4, size & 0x7FFFFFFF)])
+        if size & _INLINE:
+            return Value(name, kind, raw[8 : 8 + min(4, size & ~_INLINE)])
         if not size:
             return Value(name, kind, b"")
         if size > _LARGEST_VALUE:
@@ -220,6 +260,7 @@ class Hive:
             for at, data in entries[number]:
                 self._put(at, data)
             self.size = sizes[number]
+            self.sequence = max(self.sequence, number)
             self.applied += 1
 
     def _old_log(self, log: bytes) -> None:
@@ -243,6 +284,26 @@ class Hive:
         if len(self._bins) < at + len(data):
             self._bins += bytes(at + len(data) - len(self._bins))
         self._bins[at : at + len(data)] = data
+
+
+def settled(raw: bytes, hive: Hive, edits: Sequence[tuple[int, bytes]]) -> bytes:
+    """The hive's file with its logs applied and these bytes changed: one that its loader takes as it is. `raw`: the
+    file; `edits`: (place in the bins, bytes). Raises DecodeError where that would not be safe: a base block that is not
+    right, logs that make it longer than its file or that could not be applied."""
+    if not _is_base(raw[:BASE]):
+        raise DecodeError("registry hive", at=0, expected="a base block with its checksum", got="another")
+    if hive.torn or (hive.dirty and not hive.applied):
+        raise DecodeError("registry hive", at=4, expected="logs that can be applied", got="none")
+    bins = bytearray(hive.bins)
+    if BASE + len(bins) > len(raw):
+        raise DecodeError("registry hive", at=40, expected=f"at most {len(raw)} bytes", got=BASE + len(bins))
+    for at, data in edits:
+        bins[at : at + len(data)] = data
+    head = bytearray(raw[:BASE])
+    struct.pack_into("<2I", head, 4, *[hive.sequence + 1 & _MASK] * 2)
+    struct.pack_into("<I", head, 40, hive.size)
+    struct.pack_into("<I", head, 508, base_sum(bytes(head)))
+    return bytes(head + bins) + raw[BASE + len(bins) :]
 
 
 def _is_base(head: bytes) -> bool:

@@ -112,6 +112,12 @@ def read_windows(files: Files, root: str, rules: RecordRules) -> tuple[WindowsSy
     return WindowsSystem(root, pending=waiting, **told), logs  # type: ignore[arg-type]
 
 
+def system_of(hive: Hive, files: Files, root: str, rules: RecordRules) -> WindowsSystem:
+    """What the SYSTEM hive alone tells. Raises DecodeError."""
+    told = _from_system(hive.root, files, root, rules)
+    return WindowsSystem(root, pending=_sentences(told.pop("pending", ())), **told)  # type: ignore[arg-type]
+
+
 def _sentences(own: object) -> tuple[Said, ...]:
     return own if isinstance(own, tuple) else ()
 

@@ -12,6 +12,7 @@ from gatecheck.server.volumes.wire import (
     RecordEventOut,
     RecordFindingOut,
     RecordLogOut,
+    RecordRepairOut,
     RecordsOut,
 )
 
@@ -58,6 +59,7 @@ def records_out(kept: Mapping[str, Any], words: Words, *, session: str) -> Recor
         for c in kept["crashes"]
         if ("stop-code", c["at"]) not in known
     ]
+    plan = kept.get("repairs") or {}
     return RecordsOut(
         at=kept["at"],
         by=kept["by"],
@@ -87,6 +89,13 @@ def records_out(kept: Mapping[str, Any], words: Words, *, session: str) -> Recor
         ],
         events=sorted((e for e in events if e.at), key=lambda e: str(e.at)),
         logs=[RecordLogOut(**log) for log in kept["logs"]],
+        repairs=[
+            RecordRepairOut(
+                id=g["id"], what=words.say(said(g["what"])), doubts=[words.say(said(d)) for d in g["doubts"]]
+            )
+            for g in plan.get("groups", [])
+        ],
+        not_repaired=words.say(said(plan["refused"])) if plan.get("refused") else "",
         is_stale=kept["session"] != session,
     )
 

@@ -11,6 +11,7 @@ from gatecheck.adapters.desktop import has_desktop
 from gatecheck.adapters.zip_stream import zip_of
 from gatecheck.core.errors import InputError
 from gatecheck.core.locked.keys import key_of
+from gatecheck.core.records.repairs import GROUPS
 from gatecheck.core.words.said import say, to_json
 from gatecheck.server.captures.service import Captures
 from gatecheck.server.errors import NotFoundError
@@ -160,14 +161,14 @@ class Volumes:
         """Write some groups of a repair; what stands there is kept first. Raises NotFoundError, StoreError."""
         own = self.work.free_volume(ticket_id, source, first)
         self._is_no_source(ticket_id, own)
-        kept = check_reports.read(self.work.report_place(ticket_id, source, first))
-        known = [g["id"] for g in kept["groups"]] if kept and kept["session"] == own.session else []
-        unknown = [g for g in groups if g not in known]
+        of_records = bool(groups) and all(g in GROUPS for g in groups)
+        kept = self._plans(ticket_id, own, of_records=of_records)
+        unknown = [g for g in groups if g not in {k["id"] for k in kept}]
         if unknown:
             raise NotFoundError(
                 f"group {unknown[0][:60]!r}: expected one that the newest look shows, got none by that name"
             )
-        whats = [g["what"] for g in kept["groups"] if g["id"] in groups] if kept else []
+        whats = [g["what"] for g in kept if g["id"] in groups]
         held = "" if own.is_copy else self.work.orders.held(ticket_id, MOVES["repair"])
         if held:
             raise StoreError(f"repair: {held}")
@@ -179,7 +180,14 @@ class Volumes:
 
         def work() -> Any:
             return self.work.worker.run(
-                "writes", own.ground, own.first, own.last, groups, self.work.keys.of(ticket_id), told=job.told
+                "writes",
+                own.ground,
+                own.first,
+                own.last,
+                groups,
+                self.work.keys.of(ticket_id),
+                self.work.locator.paths.controllers(ticket_id) if of_records else None,
+                told=job.told,
             )
 
         def then(found: Any) -> None:
@@ -194,8 +202,19 @@ class Volumes:
                 self.work.keep_report(ticket_id, own, self.work.check(ticket_id, own)[0], by=by)
             else:
                 self.repairs.order(ticket_id, own, whats, writes, by=by)
+            if of_records:
+                self.work.records_changed(ticket_id, own)
 
         job.run(work, then)
+
+    def _plans(self, ticket_id: int, own: SourceVolume, *, of_records: bool) -> list[dict[str, Any]]:
+        """Groups that the newest check shows, or the newest reading of its system's records."""
+        place = self.work.records_place if of_records else self.work.report_place
+        kept = check_reports.read(place(ticket_id, own.source, own.first))
+        if not kept or kept["session"] != own.session:
+            return []
+        found: list[dict[str, Any]] = ((kept.get("repairs") or {}) if of_records else kept).get("groups", [])
+        return found
 
     def take_back(self, ticket_id: int, source: str, first: int, name: str, *, by: str) -> None:
         """Every byte of a repair as it was. Raises NotFoundError, StoreError, InputError."""

@@ -131,6 +131,14 @@ class VolumeWork:
             check_reports.save(self.records_place(ticket_id, own.source, own.first), kept)
             self.sessions.notify(ticket_id, at_once=True)
 
+    def records_changed(self, ticket_id: int, own: SourceVolume) -> None:
+        """What the newest reading would repair is written, or ordered: no plan of it is offered any more."""
+        place = self.records_place(ticket_id, own.source, own.first)
+        kept = check_reports.read(place)
+        if kept is not None:
+            check_reports.save(place, {**kept, "repairs": None})
+            self.sessions.notify(ticket_id, at_once=True)
+
     def keep_report(self, ticket_id: int, own: SourceVolume, found: CheckResult, *, by: str) -> None:
         check_reports.save(
             self.report_place(ticket_id, own.source, own.first),

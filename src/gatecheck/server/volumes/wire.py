@@ -243,8 +243,17 @@ class RecordLogOut(BaseModel):
     torn: list[str]
 
 
+class RecordRepairOut(BaseModel):
+    """One group of what the records make possible to repair. `doubts`: what is lost by it, or not certain."""
+
+    id: str
+    what: str
+    doubts: list[str]
+
+
 class RecordsOut(BaseModel):
-    """What the installed systems of a volume say of themselves. `is_stale`: the machine was started anew since."""
+    """What the installed systems of a volume say of themselves. `is_stale`: the machine was started anew since;
+    `repairs`: what could be written to the system, `not_repaired`: why nothing is."""
 
     at: str
     by: str
@@ -253,6 +262,8 @@ class RecordsOut(BaseModel):
     systems: list[RecordedSystemOut]
     events: list[RecordEventOut]
     logs: list[RecordLogOut]
+    repairs: list[RecordRepairOut]
+    not_repaired: str
     is_stale: bool
 
 

@@ -19,11 +19,12 @@ from gatecheck.core.errors import DecodeError
 from gatecheck.core.records.document import records_document
 from gatecheck.core.records.evidence import records_say
 from gatecheck.core.records.read import read_records
+from gatecheck.core.records.repairs import RecordsRepair, records_repair
 from gatecheck.core.records.source import VolumeFiles
 from gatecheck.core.volume.check import opened
 from gatecheck.core.volume.gather import CheckResult, RecordingSectors, look, merge_close
 from gatecheck.core.volume.readers import open_volume
-from gatecheck.core.volume.repair import repair_of
+from gatecheck.core.volume.repair import Repair, repair_of
 from gatecheck.core.words.said import to_json
 from gatecheck.server.volumes.open_volume import VolumeView, forget, view_of
 from gatecheck.server.volumes.partial_image import (
@@ -122,6 +123,14 @@ def records_task(
     said = records_say(found)
     document = records_document(found, [files.problem] if files.problem else [], to_json)
     document["entry"] = said and {**said, "note": to_json(said["note"])}
+    if any(own.windows is not None for own in found) and not asked.missing_runs():
+        plan = records_repair(asked, view.first, view.last, record_rules(), controllers)
+        document["repairs"] = {
+            "groups": [
+                {"id": g.id, "what": to_json(g.what), "doubts": [to_json(d) for d in g.doubts]} for g in plan.groups
+            ],
+            "refused": to_json(plan.refused) if plan.refused is not None else None,
+        }
     return document, _wants(view.disk, [*view.sources(asked.missing_runs()), *around.missing_runs()])
 
 
@@ -141,14 +150,25 @@ def forget_task(told: Told, image: str) -> None:
 
 
 def writes_task(
-    told: Told, ground: SectorStore, first: int, last: int, only: Sequence[str], keys: Sequence[bytes] = ()
+    told: Told,
+    ground: SectorStore,
+    first: int,
+    last: int,
+    only: Sequence[str],
+    keys: Sequence[bytes] = (),
+    controllers: Sequence[str] | None = None,
 ) -> tuple[list[tuple[int, bytes, bytes]], list[str]]:
-    """((byte, what stands there, what is to stand there) of each write, the groups that they are). Raises DecodeError
+    """((byte, what stands there, what is to stand there) of each write, the groups that they are). `controllers`: of
+    the machine, for what its system's records make possible; None for the file system's own repair. Raises DecodeError
     where something of it was not read, InputError where it is not safe to write through a key."""
     _forget(ground)
     view = view_of(ground, first, last, keys)
     disk = view.disk
-    plan = repair_of(view.seen, view.first, view.last, only=only)
+    plan: Repair | RecordsRepair
+    if controllers is None:
+        plan = repair_of(view.seen, view.first, view.last, only=only)
+    else:
+        plan = records_repair(view.seen, view.first, view.last, record_rules(), controllers, only=only)
     size, out = disk.sector, []
     inside = merged(view.seen, [pair for g in plan.groups for pair in g.pairs])
     for at, after in view.to_disk(inside):

@@ -34,7 +34,7 @@ export function Repair({ volumes, look, toggled, isActive, isArmed, inHand, onTo
           <ul className="text-m text-soft">{look.left.slice(0, TOUCHES).map((text) => <li key={text}>{text}</li>)}</ul>
         </div>
       )}
-      <Written repairs={volumes.repairs} />
+      <Written of="volume" repairs={volumes.repairs} />
     </section>
   )
 }
@@ -77,7 +77,8 @@ function Group({ group, hotkey, isTaken, isOpen, onToggle, onHand }: GroupProps)
   )
 }
 
-function Written({ repairs }: { repairs: VolumeRepair[] }) {
+/** What was written to a volume, and the way to undo it. */
+export function Written({ of, repairs }: { of: 'volume' | 'records'; repairs: readonly VolumeRepair[] }) {
   if (repairs.length === 0) return null
   return (
     <div className="mt-3" data-repairs>
@@ -89,7 +90,7 @@ function Written({ repairs }: { repairs: VolumeRepair[] }) {
           </li>
         ))}
       </ul>
-      <Do of="volume" id="takeBack" />
+      <Do of={of} id="takeBack" />
     </div>
   )
 }

@@ -1,1 +1,2 @@
+export { Written } from './Repair'
 export { VolumeInstrument } from './VolumeInstrument'
