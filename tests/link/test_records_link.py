@@ -89,18 +89,19 @@ def test_a_driver_that_the_machine_needs_is_written_read_back_and_undone(bench: 
     desk.ask("repair", groups=["start-driver"])
     desk.until(lambda v: v["repairs"] and v["repairs"][0]["state"] == "done" and v["look"] is not None)
     assert desk.view()["look"]["state"] == "clean"
-    again = read_again(desk, found)
-    assert (again["repairs"], "driver-not-started" in {f["id"] for f in again["findings"]}) == ([], False)
-    assert "Let storahci start with the boot" in str(desk.tape())
+    desk.until(lambda v: again(desk)["at"] != found["at"])
+    now = again(desk)
+    assert (now["repairs"], "driver-not-started" in {f["id"] for f in now["findings"]}) == ([], False)
+    tape = desk.tape()
+    assert "Let storahci start with the boot" in str(tape)
+    assert [b["fact"] for b in tape if "storage_was" in b.get("fact", {})] == [{"storage_was": "raid"}]
+    assert len([b for b in tape if b.get("move") == "system-records"]) == 1  # after a repair it is the start that tells
     desk.ask("take-back", id=desk.view()["repairs"][0]["id"])
-    desk.until(lambda v: v["repairs"][0]["reverts"] and v["repairs"][0]["state"] == "done")
-    assert [r["id"] for r in read_again(desk, again)["repairs"]] == ["start-driver"]
+    desk.until(lambda v: [r["id"] for r in again(desk)["repairs"]] == ["start-driver"])
 
 
-def read_again(desk: VolumeDesk, before: Any) -> Any:
+def again(desk: VolumeDesk) -> Any:
     now = desk.view()
-    place = f"/api/tickets/{desk.number}/volumes/records?source={now['source']}&first={now['first']}"
-    desk.until(lambda v: v["job"] is None)
-    desk.ask("records")
-    desk.until(lambda v: desk.bench.call("GET", place)["at"] != before["at"])
-    return desk.bench.call("GET", place)
+    return desk.bench.call(
+        "GET", f"/api/tickets/{desk.number}/volumes/records?source={now['source']}&first={now['first']}"
+    )

@@ -329,6 +329,7 @@ def last_before_trouble(own: Records, rules: RecordRules) -> Update | None:
 
 
 _LEADS = (
+    "driver-not-started", "no-boot-driver",
     "disk-errors", "memory-errors", "power-cuts", "volume-gone", "kernel-without-modules", "kernel-without-initrd",
     "packages-half-done", "repair-tried",
 )  # fmt: skip

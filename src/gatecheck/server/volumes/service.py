@@ -113,7 +113,7 @@ class Volumes:
         own = self.work.free_volume(ticket_id, source, first)
         if not own.is_copy:
             self.work.parts.only(ticket_id, own.session[:16])
-            self.work.orders.enqueue(ticket_id, self.work.order_of("volume", own) | {"kind": "records"}, by=by)
+            self.work.orders.enqueue(ticket_id, self.work.records_order(own), by=by)
             return
         self.work.begin(ticket_id, own, "records").run(
             lambda: self.work.records(ticket_id, own),
@@ -200,12 +200,19 @@ class Volumes:
             if own.is_copy:
                 self.repairs.write_copy(own, done, whats, writes, self.work.locator.folder(ticket_id), by=by)
                 self.work.keep_report(ticket_id, own, self.work.check(ticket_id, own)[0], by=by)
+                self._records_again(ticket_id, own, by=by)
             else:
                 self.repairs.order(ticket_id, own, whats, writes, by=by)
-            if of_records:
-                self.work.records_changed(ticket_id, own)
+                if of_records:
+                    self.work.records_changed(ticket_id, own)
 
         job.run(work, then)
+
+    def _records_again(self, ticket_id: int, own: SourceVolume, *, by: str) -> None:
+        """What the system on an image says after a repair, where somebody has read it before."""
+        if self.work.records_place(ticket_id, own.source, own.first).exists():
+            found = self.work.records(ticket_id, own)[0]
+            self.work.keep_records(ticket_id, own, found, by=by, key=f"records-{own.source}-{now()}")
 
     def _plans(self, ticket_id: int, own: SourceVolume, *, of_records: bool) -> list[dict[str, Any]]:
         """Groups that the newest check shows, or the newest reading of its system's records."""
@@ -223,9 +230,14 @@ class Volumes:
             with self.work.copies.changes:
                 self._is_no_source(ticket_id, own)
                 self.repairs.revert_copy(own, name, self.work.locator.folder(ticket_id))
+
+            def then(found: Any) -> None:
+                self.work.keep_report(ticket_id, own, found[0], by=by)
+                self._records_again(ticket_id, own, by=by)
+
             self.work.begin(ticket_id, own, "look").run(
                 lambda: self.work.check(ticket_id, own),
-                lambda found: self.work.keep_report(ticket_id, own, found[0], by=by),
+                then,
             )
         else:
             self.repairs.take_back(ticket_id, name, by=by)

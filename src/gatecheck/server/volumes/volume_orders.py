@@ -177,10 +177,8 @@ class VolumeOrders:
             self.work.keep_report(ticket_id, own, found, by=order.made_by)
 
     def _noted(self, ticket_id: int, order: Order, own: SourceVolume, report: Report) -> None:
+        written = self.work.was_written(ticket_id)
         with self.work.shop.database.read() as connection:
-            written = any(
-                o.body["order"] == "mend" and o.state == "done" for o in links.orders_of(connection, ticket_id)
-            )
             kept = attachments(connection, ticket_id)
         said = volume_says(self.work.shop.shipped.knowledge.findings, report, is_main=own.is_main)
         if said is None or not self.work.captures.is_the_machines(ticket_id, own.device):
@@ -214,11 +212,10 @@ class VolumeOrders:
                 )
         self.work.parts.settle(known.ground)
         if order.body["kind"] == MOVES["repair"] and not self.work.orders.held(ticket_id, MOVES["look"]):
-            self.work.orders.enqueue(
-                ticket_id,
-                self.work.order_of("volume", self.work.locator.volume(ticket_id, disk, int(order.body["first"]))),
-                by=BY,
-            )
+            again = self.work.locator.volume(ticket_id, disk, int(order.body["first"]))
+            self.work.orders.enqueue(ticket_id, self.work.order_of("volume", again), by=BY)
+            if self.work.records_place(ticket_id, disk, again.first).exists():
+                self.work.orders.enqueue(ticket_id, self.work.records_order(again), by=BY)
 
     def _rescued(self, ticket_id: int, order: Order, result: str) -> None:
         kept, name = Rescues(self.work.locator.folder(ticket_id)), str(order.id)

@@ -32,6 +32,7 @@ from gatecheck.store.links import WAITING
 _WITH_FILES = tuple(p.id for p in PATIENTS if p.has_files)
 MOVES = {"look": "volume-look", "repair": "repair-volume", "rescue": "copy-data", "records": "system-records"}
 MOST_NAMED = 20
+_MODE_FACT, _UNKNOWN = "storage_was", "unknown"
 Key = tuple[int, str, int]
 """ticket, source, first sector"""
 
@@ -88,6 +89,10 @@ class VolumeWork:
         job = self.tasks[ticket_id, own.source, own.first] = BackgroundTask(what, order)
         return job
 
+    @classmethod
+    def records_order(cls, own: SourceVolume) -> dict[str, Any]:
+        return cls.order_of("volume", own) | {"kind": "records"}
+
     @staticmethod
     def order_of(name: str, own: SourceVolume) -> dict[str, Any]:
         return {"order": name, "device": own.device, "disk": own.disk, "first": own.first, "end": own.last + 1}
@@ -122,14 +127,32 @@ class VolumeWork:
             with self.shop.database.read() as connection:
                 made = next((o for o in links.orders_of(connection, ticket_id) if o.id == own.copy), None)
             device = str(made.body.get("device", "")) if made is not None else ""
-        is_own = self.captures.is_the_machines(ticket_id, device)
+        entries: list[tuple[dict[str, Any], str | None]] = []
+        if self.captures.is_the_machines(ticket_id, device) and own.is_main:
+            if said and not self.was_written(ticket_id):  # after a repair it is the start that tells
+                entries.append((dict(said), key))
+            entries += self._storage_was(ticket_id, found)
         try:
-            if said and is_own and own.is_main:
-                self.captures.tickets.append_all(ticket_id, [(dict(said), key)], by=BY)
+            if entries:
+                self.captures.tickets.append_all(ticket_id, entries, by=BY)
         finally:
             kept = {**found, "by": by, "at": now(), "session": own.session}
             check_reports.save(self.records_place(ticket_id, own.source, own.first), kept)
             self.sessions.notify(ticket_id, at_once=True)
+
+    def _storage_was(self, ticket_id: int, found: Mapping[str, Any]) -> list[tuple[dict[str, Any], str | None]]:
+        """The storage mode that the machine's one system was installed for, where nobody has said it yet."""
+        modes = [s["storage"]["installed_for"] for s in found["systems"]] if "systems" in found else []
+        if len(modes) != 1 or len(modes[0]) != 1 or modes[0][0] not in ("ahci", "raid"):
+            return []
+        facts = self.captures.tickets.folded_of(ticket_id).state.facts
+        return [] if facts.get(_MODE_FACT, _UNKNOWN) != _UNKNOWN else [({"fact": {_MODE_FACT: modes[0][0]}}, None)]
+
+    def was_written(self, ticket_id: int) -> bool:
+        """Was a repair written to a disk of the machine?"""
+        with self.shop.database.read() as connection:
+            orders = links.orders_of(connection, ticket_id)
+        return any(o.body["order"] == "mend" and o.state == "done" for o in orders)
 
     def records_changed(self, ticket_id: int, own: SourceVolume) -> None:
         """What the newest reading would repair is written, or ordered: no plan of it is offered any more."""
