@@ -3,6 +3,7 @@ through the link, and is nowhere but in memory."""
 
 from __future__ import annotations
 
+import json
 from pathlib import Path
 from typing import Any
 
@@ -106,3 +107,41 @@ def test_the_keys_of_practice_machines_are_what_stretching_gives() -> None:
         first = first_hash(Key(RECOVERY_PASSWORD, recovery=noise(f"recovery {name}", 16)))
         assert first is not None
         assert stretched(first, noise(f"salt {key_id(name)}", 16)).hex() == known
+
+
+def test_a_new_drive_is_filled_without_the_encryption_only_with_the_key_and_the_customers_word(bench: Bench) -> None:
+    name = "locked-other-key"
+    desk = VolumeDesk(bench, name, **FACTS)
+    address = f"/api/tickets/{desk.number}"
+    bench.call("POST", f"{address}/orders", json={"order": "copy", "device": "sda", "by": "KT", "tight": True})
+    link = bench.until(desk.number, lambda link: link["orders"][-1]["state"] not in ("waiting", "paused"), 240)
+    copy = link["orders"][-1]["id"]
+    assert link["orders"][-1]["state"] == "done"
+    bench.stop_probes()
+    fresh = {"name": "QUARRY FLINT S64", "serial": "QF4-990001", "size_gb": 64}
+    bench.probe(name, desk.secret, "spool-new", "--new-drive", json.dumps(fresh))
+    bench.call("POST", f"{address}/orders", json={"order": "read", "by": "KT"})
+    target = f"{address}/copies/{copy}/targets"
+    bench.until(desk.number, lambda _: bench.call("GET", target)[0]["serial"] == fresh["serial"])
+    assert bench.call("GET", target)[0]["against"] is None
+    asked = {"device": "sda", "ends": "0001", "opened": True, "by": "KT"}
+    assert bench.call("GET", f"{address}/copies/{copy}/opens") == []
+    assert "expected a key on the ticket" in bench.refused("POST", f"{address}/copies/{copy}/fill", json=asked)
+    now = desk.view(f"copy-{copy}")
+    key = {"source": f"copy-{copy}", "first": now["first"], "by": "KT", "key": recovery_key(name)}
+    bench.call("POST", f"{address}/volumes/key", json=key)
+    desk.until(lambda v: v["look"] is not None and v["look"]["state"] == "clean", f"copy-{copy}")
+    assert len(bench.call("GET", f"{address}/copies/{copy}/opens")) == 1
+    bench.call("POST", f"{address}/copies/{copy}/fill", json=asked)
+    link = bench.until(desk.number, lambda link: link["orders"][-1]["state"] not in ("waiting", "paused"), 240)
+    assert (link["orders"][-1]["order"], link["orders"][-1]["state"]) == ("fill", "done"), link["orders"][-1]
+    assert "'fill.opened'" in str(desk.tape())
+    bench.call("POST", f"{address}/orders", json={"order": "copy", "device": "sda", "by": "KT", "tight": True})
+    link = bench.until(desk.number, lambda link: link["orders"][-1]["state"] not in ("waiting", "paused"), 240)
+    bench.call("DELETE", f"{address}/volumes/key?source=&first=0")
+    plain = f"copy-{link['orders'][-1]['id']}"
+    desk.ask("look", source=plain)
+    look = desk.until(lambda v: v["look"] is not None, plain)["look"]
+    assert (look["state"], look["encryption"], [s["path"] for s in look["people"]]) == ("clean", None, ["Users/Hedda"])
+    held = sum(p.stat().st_blocks * 512 for p in (bench.data / "copies" / str(desk.number)).glob("*.img"))
+    assert held < 1 << 30, "free space that was never written is not filled with noise"

@@ -13,7 +13,7 @@ from gatecheck.adapters.shipped_tables import disk_words, record_rules, shipped_
 from gatecheck.cli.locked import with_key
 from gatecheck.cli.output import print_json
 from gatecheck.cli.places import pieces_of, place_of
-from gatecheck.cli.repairing import asked_repair, ground, plans_shown, repaired
+from gatecheck.cli.repairing import asked_repair, plans_shown, repair_target, repaired
 from gatecheck.core.disk.sectors import Sectors
 from gatecheck.core.disk.volume_ids import volume_ids
 from gatecheck.core.errors import InputError
@@ -50,7 +50,7 @@ def records(arguments: argparse.Namespace) -> int:
 
 def _repair(arguments: argparse.Namespace, controllers: Sequence[str]) -> int:
     arguments.image = arguments.path
-    own, rules = ground(arguments, arguments.path), record_rules()
+    own, rules = repair_target(arguments, arguments.path), record_rules()
 
     def plan(only: Sequence[str] | None) -> RecordsRepair:
         return records_repair(own.seen, *own.place, rules, controllers, only=only)

@@ -36,7 +36,7 @@ Plan = TypeVar("Plan", bound=Planned)
 
 
 @dataclass(frozen=True, slots=True)
-class Ground:
+class RepairTarget:
     """What a repair sees, and where the volume is in it; `opened`: what a key opened, None where there is none."""
 
     seen: Sectors
@@ -48,13 +48,13 @@ class Ground:
         return list(writes) if self.opened is None else self.opened.to_disk(writes)
 
 
-def ground(arguments: argparse.Namespace, image: str) -> Ground:
+def repair_target(arguments: argparse.Namespace, image: str) -> RepairTarget:
     disk = ImageSectors(image, sector=arguments.sector_size)
     found = opened_with_key(arguments, disk)
     if found is None:
-        return Ground(disk, place_of(disk, arguments.at, arguments.partition))
+        return RepairTarget(disk, place_of(disk, arguments.at, arguments.partition))
     inside = found[1].inside
-    return Ground(inside, largest_of_group(inside) or place_of(inside, None, None), found[1])
+    return RepairTarget(inside, largest_of_group(inside) or place_of(inside, None, None), found[1])
 
 
 def asked_repair(arguments: argparse.Namespace, image: str) -> int | None:
@@ -89,7 +89,7 @@ def plans_shown(found: Planned) -> dict[str, object]:
 def repaired(
     arguments: argparse.Namespace,
     image: str,
-    own: Ground,
+    own: RepairTarget,
     plan: Callable[[Sequence[str] | None], Plan],
     shown: Callable[[Plan], dict[str, object]],
     after: Callable[[], dict[str, object]],

@@ -11,7 +11,7 @@ from gatecheck.adapters.shipped_tables import disk_words
 from gatecheck.cli.locked import with_key
 from gatecheck.cli.output import print_json
 from gatecheck.cli.places import place_of
-from gatecheck.cli.repairing import asked_repair, ground, plans_shown, repaired
+from gatecheck.cli.repairing import asked_repair, plans_shown, repair_target, repaired
 from gatecheck.core.disk.sectors import Sectors
 from gatecheck.core.errors import InputError
 from gatecheck.core.volume.check import check, opened
@@ -56,7 +56,7 @@ def volume(arguments: argparse.Namespace) -> int:
 
 
 def _repair(arguments: argparse.Namespace) -> int:
-    words, own = disk_words(), ground(arguments, arguments.image)
+    words, own = disk_words(), repair_target(arguments, arguments.image)
 
     def plan(only: Sequence[str] | None) -> Repair:
         return repair_of(own.seen, *own.place, only=only)

@@ -110,6 +110,7 @@ def services_of(shop: Shop, url: str | None = None, fonts: Path | None = None) -
     )
     volumes = Volumes(shop, captures, links, paths, worker, keys)
     links.instruments.check()
+    links.restores.check()
     return Services(
         shop=shop,
         tickets=tickets,

@@ -33,6 +33,7 @@ export const keys = {
   sightings: key('sightings'),
   surface: key('surface'),
   surfaces: key('surfaces'),
+  opens: key('opens'),
   targets: key('targets'),
   tickets: key('tickets'),
   volumes: key('volumes'),

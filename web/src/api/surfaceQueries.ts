@@ -44,10 +44,14 @@ export type Target = components['schemas']['TargetOut']
 export const useTargets = (id: number, copy: number | null) =>
   useQuery({ queryKey: keys.targets(id, copy), queryFn: ({ signal }) => call<Target[]>(`/tickets/${id}/copies/${copy}/targets`, { signal }), enabled: copy !== null })
 
+/** Names of the encryptions of an image that a key of its ticket opens. */
+export const useOpens = (id: number, copy: number) =>
+  useQuery({ queryKey: keys.opens(id, copy), queryFn: ({ signal }) => call<string[]>(`/tickets/${id}/copies/${copy}/opens`, { signal }) })
+
 export function useFill(id: number, copy: number) {
   const cache = useQueryClient()
   return useMutation({
-    mutationFn: (said: { device: string; serial: string; ends: string; holes: boolean; over: boolean }) => call(`/tickets/${id}/copies/${copy}/fill`, { method: 'POST', json: { ...said, by: initials() } }),
+    mutationFn: (said: { device: string; serial: string; ends: string; holes: boolean; over: boolean; opened: boolean }) => call(`/tickets/${id}/copies/${copy}/fill`, { method: 'POST', json: { ...said, by: initials() } }),
     onSuccess: () => cache.invalidateQueries({ queryKey: keys.link(id) }),
   })
 }

@@ -3,7 +3,9 @@ probe asks for them."""
 
 from __future__ import annotations
 
+from collections.abc import Callable, Sequence
 from dataclasses import dataclass
+from typing import Protocol
 
 from gatecheck.core.capture.drive import Drive
 from gatecheck.core.capture.identity import Identity, drives_with, identity_of, same_serial
@@ -46,8 +48,108 @@ class _Target:
     """what stands on it where that is no partition, as far as it could be named"""
 
 
+@dataclass(frozen=True, slots=True)
+class _Candidate:
+    """A drive that may be filled. `chosen`: serial of the drive that the work order names, empty where it names none;
+    `room`, `size`: bytes of the drive and of the copy; `holds`: as of `_Target`."""
+
+    who: Identity
+    sources: Sequence[Identity]
+    twins: Sequence[str]
+    chosen: str
+    room: int
+    size: int
+    holds: int | None
+
+
+def _without_serial(at: _Candidate) -> Said | None:
+    return None if at.who.serial else say("fill.no-serial")
+
+
+def _is_the_source(at: _Candidate) -> Said | None:
+    return say("fill.source") if any(at.who.is_same(own) for own in at.sources) else None
+
+
+def _has_twins(at: _Candidate) -> Said | None:
+    return say("fill.twins", names=list(at.twins)) if len(at.twins) > 1 else None
+
+
+def _is_not_chosen(at: _Candidate) -> Said | None:
+    is_other = at.chosen and not same_serial(at.chosen, at.who.serial)
+    return say("fill.not-chosen", serial=at.chosen) if is_other else None
+
+
+def _is_too_small(at: _Candidate) -> Said | None:
+    return say("fill.too-small", size=at.room, needs=at.size) if at.room < at.size else None
+
+
+def _may_be_the_source(at: _Candidate) -> Said | None:
+    return say("fill.source-unknown") if not at.sources and at.holds != 0 else None
+
+
+_AGAINST: tuple[Callable[[_Candidate], Said | None], ...] = (
+    _without_serial, _is_the_source, _has_twins, _is_not_chosen, _is_too_small, _may_be_the_source,
+)  # fmt: skip
+"""why a drive is none to be filled, in their order"""
+
+
+@dataclass(frozen=True, slots=True)
+class _Asked:
+    """What somebody confirmed: `ends`, `serial`, `over` as of `fill`; `state`: of the order that made the copy."""
+
+    target: _Target
+    ends: str
+    serial: str
+    over: bool
+    copy: int
+    state: str
+
+
+def _reads_its_label(asked: _Asked) -> str:
+    own = asked.target.drive
+    if asked.ends.upper() == own.ends:
+        return ""
+    return f"fill: expected the last four characters of {own.serial} ({own.name}), got {asked.ends[:20]!r}"
+
+
+def _is_as_it_was_shown(asked: _Asked) -> str:
+    own = asked.target
+    if not asked.serial or same_serial(asked.serial, own.drive.serial):
+        return ""
+    return f"fill: expected {asked.serial[:60]} as {own.device}, as it was shown, got {own.drive.serial}: look again"
+
+
+def _is_empty_or_may_go(asked: _Asked) -> str:
+    own = asked.target
+    if own.holds == 0 or asked.over:
+        return ""
+    return f"fill {own.device}: expected an empty drive, or a word that what is on it may go, got {_not_empty(own)}"
+
+
+def _is_finished(asked: _Asked) -> str:
+    if asked.state not in (links.WAITING, links.PAUSED):
+        return ""
+    return f"copy {asked.copy}: expected one that is finished or was left, got one that is {asked.state}"
+
+
+_CONFIRMED: tuple[Callable[[_Asked], str], ...] = (
+    _reads_its_label, _is_as_it_was_shown, _is_empty_or_may_go, _is_finished,
+)  # fmt: skip
+"""what has to hold before a drive is written to, in their order; a sentence where it does not"""
+
+
+class PlainReader(Protocol):
+    """Copies without their encryption, by the keys of their tickets."""
+
+    def opens(self, ticket_id: int, copy: int) -> list[str]: ...
+
+    def read(self, ticket_id: int, copy: int, at: int, length: int, *, holes: bool) -> tuple[bytes | None, int]: ...
+
+
 class DriveRestores:
-    """Drives that are filled from copies."""
+    """Drives that are filled from copies. `plain`: is set by whoever has the keys (`check`)."""
+
+    plain: PlainReader
 
     def __init__(
         self, shop: Shop, at_work: Tickets, captures: Captures, sessions: Sessions, copies: DriveCopies, orders: Orders
@@ -60,6 +162,16 @@ class DriveRestores:
             copies,
             orders,
         )
+
+    def check(self) -> None:
+        """Raises LookupError where nobody reads copies without their encryption."""
+        if not hasattr(self, "plain"):
+            raise LookupError("restores: expected a reader of copies without their encryption, got none")
+
+    def opens(self, ticket_id: int, copy: int) -> list[str]:
+        """Names of the encryptions of a copy that a key of its ticket opens. Raises NotFoundError, StoreError."""
+        self._copy(ticket_id, copy)
+        return self.plain.opens(ticket_id, copy)
 
     def targets(self, ticket_id: int, copy: int) -> list[TargetOut]:
         """The drives of the newest reading, and why one is none to be filled from this copy. Raises NotFoundError."""
@@ -111,64 +223,52 @@ class DriveRestores:
             room = told if isinstance(told, int) else block.size if block and block.size else 0
             holds, on_it = _holds(newest, drive, disk)
             twins = [d.device for d in drives_with(newest, who)]
-            against = None
-            if not who.serial:
-                against = say("fill.no-serial")
-            elif any(who.is_same(own) for own in sources):
-                against = say("fill.source")
-            elif len(twins) > 1:
-                against = say("fill.twins", names=twins)
-            elif part is not None and part.serial and not same_serial(part.serial, who.serial):
-                against = say("fill.not-chosen", serial=part.serial)
-            elif room < size:
-                against = say("fill.too-small", size=room, needs=size)
-            elif not sources and holds != 0:
-                against = say("fill.source-unknown")
+            at = _Candidate(who, sources, twins, part.serial if part is not None else "", room, size, holds)
+            against = next((why for rule in _AGAINST if (why := rule(at)) is not None), None)
             seen = SeenDrive(who.model or drive.device, who.serial, None)
             found.append(_Target(drive.device, place, seen, room, holds, against, who, on_it))
         return found
 
     def fill(
-        self, ticket_id: int, copy: int, device: str, ends: str, *, holes: bool, over: bool, by: str, serial: str = ""
+        self,
+        ticket_id: int,
+        copy: int,
+        device: str,
+        ends: str,
+        *,
+        holes: bool,
+        over: bool,
+        by: str,
+        serial: str = "",
+        opened: bool = False,
     ) -> None:
         """Order it, for the drive that was confirmed and for no other that has its name by now. `ends`: the last four
         characters of the drive's serial number, as somebody has read them off its label; `serial`: the whole of it, as
-        the screen showed it; `over`: it is known that the drive is not empty, or that nobody has looked. Raises
-        NotFoundError, StoreError."""
+        the screen showed it; `over`: it is known that the drive is not empty, or that nobody has looked; `opened`: the
+        customer agrees that it is written without its encryption. Raises NotFoundError, StoreError."""
         order, size = self._copy(ticket_id, copy)
         target = next((t for t in self._targets(ticket_id, copy) if t.device == device), None)
         if target is None:
             raise StoreError(f"fill: expected a drive of the machine, got {device!r}")
         if target.against is not None:
             raise StoreError(f"fill {device}: {self.shop.words.say(target.against)}")
-        if ends.strip().upper() != target.drive.ends:
-            raise StoreError(
-                f"fill: expected the last four characters of {target.drive.serial} ({target.drive.name}), got "
-                f"{ends.strip()[:20]!r}"
-            )
-        if serial and not same_serial(serial, target.drive.serial):
-            raise StoreError(
-                f"fill: expected {serial[:60]} as {device}, as it was shown, got {target.drive.serial}: look again"
-            )
-        if target.holds != 0 and not over:
-            raise StoreError(
-                f"fill {device}: expected an empty drive, or a word that what is on it may go, got {_not_empty(target)}"
-            )
-        if order.state in (links.WAITING, links.PAUSED):
-            raise StoreError(f"copy {copy}: expected one that is finished or was left, got one that is {order.state}")
+        asked = _Asked(target, ends.strip(), serial, over, copy, order.state)
+        for rule in _CONFIRMED:
+            if why := rule(asked):
+                raise StoreError(why)
+        if opened and not self.opens(ticket_id, copy):
+            raise StoreError(f"copy {copy}: expected a key on the ticket that opens a volume of it, got none")
         with self.copies.changes:
             self._copy(ticket_id, copy)
             if self.copies.is_written_to(ticket_id, copy):
                 raise StoreError(
-                    f"copy {copy}: expected one that nothing is written to, got one that is being repaired; wait "
-                    f"until "
+                    f"copy {copy}: expected one that nothing is written to, got one that is being repaired; wait until "
                     f"that is through"
                 )
             share, missing = self._whole(ticket_id, copy)
             if (share < 1.0 or missing) and not holes:
                 raise StoreError(
-                    f"copy {copy}: expected a complete image, or your consent to its gaps, got {share:.2%} of "
-                    f"the "
+                    f"copy {copy}: expected a complete image, or your consent to its gaps, got {share:.2%} of the "
                     f"drive and {missing} sectors missing in it"
                 )
             self.orders.enqueue(
@@ -180,10 +280,14 @@ class DriveRestores:
                     "copy": str(copy),
                     "size": size,
                     "holes": holes,
+                    **({"opened": True} if opened else {}),
                 },
                 by=by,
                 to=target.who,
             )
+        if opened:
+            consent = to_json(say("fill.opened", serial=target.drive.serial))
+            self.tickets.append_all(ticket_id, [({"note": consent}, None)], by=by)
 
     def _whole(self, ticket_id: int, copy: int) -> tuple[float, int]:
         """Share of the drive that the copy holds, and sectors missing within; what was found changed on the bench's
@@ -201,10 +305,11 @@ class DriveRestores:
         if order is None or order.name != "fill" or order.state != links.WAITING:
             raise NotFoundError(f"order {order_id[:20]!r}: expected a drive that is being filled, got none")
         held_by(order, session)
+        copy, holes = int(order.body["copy"]), bool(order.body.get("holes"))
         try:
-            return self.copies.copies.read(
-                link.ticket_id, int(order.body["copy"]), at, length, holes=bool(order.body.get("holes"))
-            )
+            if order.body.get("opened"):
+                return self.plain.read(link.ticket_id, copy, at, length, holes=holes)
+            return self.copies.copies.read(link.ticket_id, copy, at, length, holes=holes)
         except NotFoundError as error:  # it ends this order, and not the link
             raise StoreError(str(error)) from error
 

@@ -152,6 +152,10 @@ def _filling(router: APIRouter, links: Links) -> None:
     def get_targets(ticket_id: TicketId, order_id: int) -> list[TargetOut]:
         return links.restores.targets(ticket_id, order_id)
 
+    @router.get("/api/tickets/{ticket_id}/copies/{order_id}/opens", operation_id="getOpens")
+    def get_opens(ticket_id: TicketId, order_id: int) -> list[str]:
+        return links.restores.opens(ticket_id, order_id)
+
     @router.post("/api/tickets/{ticket_id}/copies/{order_id}/fill", operation_id="fillDrive", status_code=201)
     def fill_drive(ticket_id: TicketId, order_id: int, said: FillIn, request: Request) -> LinkOut:
         links.restores.fill(
@@ -163,6 +167,7 @@ def _filling(router: APIRouter, links: Links) -> None:
             over=said.over,
             by=said.by,
             serial=said.serial,
+            opened=said.opened,
         )
         return links.view(ticket_id, str(request.base_url))
 

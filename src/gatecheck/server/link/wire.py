@@ -137,7 +137,8 @@ class TargetOut(Wire):
 
 class FillIn(BaseModel):
     """Fill this drive. `ends`: the last four characters of its serial number, read off its label; `holes`: it is known
-    that the copy lacks something; `over`: that the drive is not empty, or that nobody has looked."""
+    that the copy lacks something; `over`: that the drive is not empty, or that nobody has looked; `opened`: the
+    customer agrees that it is written without its encryption."""
 
     model_config = ConfigDict(extra="forbid")
     device: str = Field(max_length=40, pattern=r"^[a-z0-9]+$")
@@ -146,6 +147,7 @@ class FillIn(BaseModel):
     """the whole of it, as the screen showed it when somebody confirmed it"""
     holes: bool = False
     over: bool = False
+    opened: bool = False
     by: By
 
 

@@ -22,6 +22,7 @@ from gatecheck.server.shop import Shop, now
 from gatecheck.server.volumes import check_reports
 from gatecheck.server.volumes.jobs import job_shown
 from gatecheck.server.volumes.locate import KnownSource, SourceVolume
+from gatecheck.server.volumes.plain_copies import PlainCopies
 from gatecheck.server.volumes.records_shown import records_out
 from gatecheck.server.volumes.repairs import Repairs
 from gatecheck.server.volumes.rescues import DONE, FAILED, Rescues
@@ -43,6 +44,7 @@ class Volumes:
     ) -> None:
         self.work = VolumeWork(shop, captures, linked, paths, worker, keys)
         self.repairs = Repairs(shop, linked, paths)
+        linked.restores.plain = PlainCopies(self.work.locator, worker, keys)
         linked.instruments.readers[VOLUMES] = linked.instruments.followers[VOLUMES] = VolumeOrders(self.work)
 
     def view(self, ticket_id: int, source: str = "", first: int | None = None) -> VolumesOut:

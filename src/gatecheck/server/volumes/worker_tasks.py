@@ -37,6 +37,7 @@ from gatecheck.server.volumes.partial_image import (
     SectorMap,
     SectorStore,
 )
+from gatecheck.server.volumes.plain_tasks import opens_task, plain_task
 
 Told = Callable[[str, int, int], None]
 _BATCH, _CAREFUL_BATCH = 64 << 20, 8 << 20
@@ -393,4 +394,6 @@ TASKS: Mapping[str, Callable[..., Any]] = {
     "unlock": unlock_task,
     "records": records_task,
     "forget": forget_task,
+    "opens": opens_task,
+    "plain": plain_task,
 }

@@ -1,6 +1,6 @@
 import { useState } from 'react'
 
-import { useFill, useTargets, type Target } from '../../api/surfaceQueries'
+import { useFill, useOpens, useTargets, type Target } from '../../api/surfaceQueries'
 import { bytes } from '../../lib/format'
 import { SHEET_KEYS } from '../../lib/keymap'
 import { Commands } from '../../ui/Commands'
@@ -16,14 +16,16 @@ interface FillSheetProps {
 /** A new drive is filled from a copy: which drive, said by the end of its serial number, as for an installation. */
 export function FillSheet({ ticket, copy, onClose }: FillSheetProps) {
   const { data: targets } = useTargets(ticket, copy.order)
+  const { data: opens = [] } = useOpens(ticket, copy.order)
   const fill = useFill(ticket, copy.order)
   const [chosen, setChosen] = useState<Target | null>(null)
   const [ends, setEnds] = useState('')
   const [holes, setHoles] = useState(false)
   const [over, setOver] = useState(false)
+  const [opened, setOpened] = useState(false)
   const open = (targets ?? []).filter((t) => !t.against)
   const target = chosen ?? (open.length === 1 ? open[0]! : null)
-  const send = () => target && fill.mutate({ device: target.device, serial: target.serial, ends, holes, over }, { onSuccess: onClose })
+  const send = () => target && fill.mutate({ device: target.device, serial: target.serial, ends, holes, over, opened }, { onSuccess: onClose })
   return (
     <Commands page="fill" on={{}} targets={target ? [] : open.map((t) => () => setChosen(t))} targetKeys={SHEET_KEYS.slice(0, 9)}>
       <Sheet title={T.fillTitle} isOpen onClose={onClose} wide calm>
@@ -61,6 +63,7 @@ export function FillSheet({ ticket, copy, onClose }: FillSheetProps) {
             />
             <label className="mt-3 flex min-h-11 items-center gap-3 text-m"><input type="checkbox" checked={holes} onChange={(event) => setHoles(event.target.checked)} className="size-5 shrink-0" />{T.fillHoles}</label>
             {target.holds !== 0 && <label className="flex min-h-11 items-center gap-3 text-m"><input type="checkbox" checked={over} onChange={(event) => setOver(event.target.checked)} className="size-5 shrink-0" />{T.fillOver}</label>}
+            {opens.length > 0 && <label className="flex min-h-11 items-center gap-3 text-m"><input type="checkbox" checked={opened} onChange={(event) => setOpened(event.target.checked)} className="size-5 shrink-0" />{T.fillOpened(opens)}</label>}
             {fill.error && <p role="alert" className="mt-2 text-m text-brick">{fill.error.message}</p>}
             <button type="submit" disabled={ends.trim().length < 4 || fill.isPending} className="mt-3 min-h-12 rounded-lg bg-ink px-5 text-l text-paper disabled:opacity-50">{T.fillDo}</button>
           </form>
