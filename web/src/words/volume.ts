@@ -28,7 +28,7 @@ export const VOLUME = {
   fillOver: 'This drive may be overwritten.',
   fillAsk: (name: string) => `Last four characters of the serial number on the label of ${name}`,
   fillGuard: 'Everything on it will be overwritten. Only the serial number tells two drives of one size apart. The machine asks for a key of its own before the first byte.',
-  fillOpened: (names: readonly string[]) => `The customer agrees: without encryption (${names.join(', ')}). Their data can then be read by anybody who has the drive.${names.some((n) => n.startsWith('LUKS')) ? ' Its system may not start as it is.' : ''}`,
+  fillOpened: (names: readonly string[]) => `The customer agrees: without encryption (${names.join(', ')}). Their data can then be read by anybody who has the drive.${names.some((n) => n.includes('LUKS')) ? ' Its system may not start as it is.' : ''}`,
   fillHoles: 'The image is incomplete: missing sectors are written as zeros.',
   fillDo: 'Restore',
   fills: (drive: string, copy: number) => `Restoring image ${copy} to ${drive}`,
