@@ -81,7 +81,7 @@ def mend(arguments: argparse.Namespace) -> int:
             if not image_writer.go_on(own, undo):
                 raise InputError(
                     f"--undo {arguments.undo}: expected a name that is free, got the undo file of what is applied "
-                    f"already; --revert takes it back"
+                    f"already; --revert undoes it"
                 )
             applied = list(undo.plans)
         else:

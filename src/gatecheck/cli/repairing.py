@@ -106,7 +106,7 @@ def repaired(
             if not image_writer.go_on(target, undo):
                 raise InputError(
                     f"--undo {arguments.undo}: expected a name that is free, got the undo file of what is applied "
-                    f"already; --revert takes it back"
+                    f"already; --revert undoes it"
                 )
         return told(undo.plans)
     found = plan(arguments.only)

@@ -99,14 +99,15 @@ OVERRIDDEN = services(storahci={"Start": 0, "StartOverride": {"0": 3}})
         (OVERRIDDEN, (AHCI,), {"storahci\\StartOverride": 0}),
         (services(stornvme={"Start": 3, "StartOverride": {"0": 3}}), (NVME,), {"stornvme": 0}),
         (OFF, (AHCI,), {}),  # it starts already
+        (OFF, (AHCI, NVME), {}),  # the disk may be at the controller whose driver starts
         (OFF, (RAID,), {}),  # no driver of it is there
         (OFF, (), {}),  # the machine's controllers are not known
         (services(storahci={"Start": 0}, oddone={"Start": 0}, stornvme={"Start": 3}), (NVME,), {}),  # may serve it
         (services(stornvme={"Start": 3, "StartOverride": {"0": b"\1\0\0\0"}}), (NVME,), {"stornvme": 0}),
     ],
     ids=[
-        "not set to start", "two of them", "overridden", "both", "starts", "not there", "controllers unknown",
-        "unknown driver", "an override that is no number",
+        "not set to start", "two of them", "overridden", "both", "starts", "another starts", "not there",
+        "controllers unknown", "unknown driver", "an override that is no number",
     ],
 )  # fmt: skip
 def test_a_driver_is_set_to_start_where_the_machine_needs_it(

@@ -131,13 +131,11 @@ def _start_driver(ground: _Ground, wanted: set[str]) -> RepairGroup | None:
     drivers, control = ground.system.drivers, ground.control
     services = control.key("Services") if control else None
     ready = {d.serves for d in drivers if d.starts_with_boot and d.present is not False}
-    if services is None or None in ready:  # one that no table knows may serve the controller
-        return None
+    if services is None or None in ready or ready & set(ground.modes):
+        return None  # one that no table knows may serve the controller; one that starts may be that of the disk
     edits: Edits = []
     names = []
     for mode in ground.modes:
-        if mode in ready:
-            continue
         for driver in drivers:
             key = services.key(driver.name)
             if driver.serves != mode or driver.present is not True or key is None:
