@@ -174,7 +174,7 @@ export const T = {
   shopShort: 'shop',
   shopTitle: 'Shop settings',
   shopHint: 'For the letterhead, the bench and invoices.',
-  shopName: 'Name', shopAddress: 'Address, a line each', shopPrefix: 'Tickets begin with', shopBays: 'Bays', shopTechnicians: 'Technicians’ initials', shopRate: 'An hour of work', shopCurrency: 'Currency (ISO 4217)', shopTax: 'Tax, %', shopWarranty: 'Warranty, days', shopPaper: 'Paper', shopOpening: 'First words of the customer’s page',
+  shopName: 'Name', shopAddress: 'Address, a line each', shopPrefix: 'Tickets begin with', shopBays: 'Bays', shopTechnicians: 'Technicians’ initials', shopRate: 'An hour of work', shopCurrency: 'Currency (ISO 4217)', shopTax: 'Tax, %', shopWarranty: 'Warranty, days', shopPaper: 'Paper', shopOpening: 'Opening line of the report',
   anHour: '60 min',
   shopPreview: 'Letterhead preview',
   shopKeep: 'Save',
