@@ -142,7 +142,7 @@ def record_files(kind: str) -> dict[str, bytes]:
         "stornvme": {"Start": 3, "Type": 1, "Group": "SCSI Miniport"},
     }
     drivers = ["storahci"]
-    if kind == "mode-changed":  # installed for RAID: its driver starts, the other is told not to
+    if kind == "mode-changed":  # installed for RAID: its driver starts, the other is set not to
         services["storahci"] |= {"Start": 0, "StartOverride": {"0": 3}}
         services["iastorvd"] = {"Start": 0, "Type": 1, "Group": "SCSI Miniport"}
         drivers.append("iastorvd")

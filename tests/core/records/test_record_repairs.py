@@ -139,26 +139,41 @@ def test_a_driver_without_its_file_is_not_started() -> None:
     assert planned(disk(hive(tree(OFF)), drivers=("storahci",)), NVME).groups == ()
 
 
-GOOD = {"ControlSet002": {"Control": {"a": 1}, "Services": services(stornvme={"Start": 0})}}
+WITHOUT = services(storahci={"Start": 0})
+"""the driver that the machine needs is no service of it"""
+BOTH = ("storahci", "stornvme")
+
+
+def good(own: Mapping[str, Any]) -> dict[str, Any]:
+    return {"ControlSet002": {"Control": {"a": 1}, "Services": own}}
+
+
+GOOD = good(services(stornvme={"Start": 0}))
 
 
 @pytest.mark.parametrize(
-    ("select", "sets", "drivers", "groups"),
+    ("own", "select", "sets", "drivers", "groups"),
     [
-        ({"LastKnownGood": 2}, GOOD, ("storahci",), ["last-good-set"]),
-        ({"LastKnownGood": 2, "Current": 3}, GOOD, ("storahci", "stornvme"), ["last-good-set"]),  # 3 is gone
-        ({"LastKnownGood": 2, "Failed": 1}, GOOD, ("storahci",), ["last-good-set"]),
-        ({"LastKnownGood": 2, "Failed": 2}, GOOD, ("storahci",), []),
-        ({"LastKnownGood": 2}, {}, ("storahci",), []),
-        ({"LastKnownGood": 1}, GOOD, ("storahci",), []),
-        ({"LastKnownGood": 2}, GOOD, ("storahci", "stornvme"), ["start-driver"]),  # which is enough
+        (WITHOUT, {"LastKnownGood": 2}, GOOD, BOTH, ["last-good-set"]),
+        (WITHOUT, {"LastKnownGood": 2, "Current": 3}, GOOD, BOTH, ["last-good-set"]),  # 3 is gone
+        (services(stornvme={"Start": 0}), {"LastKnownGood": 2, "Failed": 1}, GOOD, BOTH, ["last-good-set"]),
+        (WITHOUT, {"LastKnownGood": 2, "Failed": 2}, GOOD, BOTH, []),
+        (WITHOUT, {"LastKnownGood": 2}, {}, BOTH, []),
+        (WITHOUT, {"LastKnownGood": 1}, GOOD, BOTH, []),
+        (WITHOUT, {"LastKnownGood": 2}, GOOD, ("storahci",), []),  # its driver has no file
+        (WITHOUT, {"LastKnownGood": 2}, good(WITHOUT), BOTH, []),
+        (services(stornvme={"Start": 0}), {"LastKnownGood": 2}, GOOD, BOTH, []),
+        (OFF, {"LastKnownGood": 2}, GOOD, BOTH, ["start-driver"]),
     ],
-    ids=["no driver", "gone", "failed", "itself failed", "not there", "the same", "a driver is enough"],
-)
+    ids=[
+        "no driver", "gone", "failed", "itself failed", "not there", "the same", "no file", "no driver there either",
+        "nothing missing", "a driver is enough",
+    ],
+)  # fmt: skip
 def test_the_last_good_control_set(
-    select: dict[str, int], sets: dict[str, Any], drivers: tuple[str, ...], groups: list[str]
+    own: dict[str, Any], select: dict[str, int], sets: dict[str, Any], drivers: tuple[str, ...], groups: list[str]
 ) -> None:
-    image = disk(hive(tree(OFF, select=select, **sets)), drivers=drivers)
+    image = disk(hive(tree(own, select=select, **sets)), drivers=drivers)
     found = planned(image, NVME)
     assert [g.id for g in found.groups] == groups
     if groups == ["last-good-set"]:

@@ -15,10 +15,10 @@ from dataclasses import dataclass
 from gatecheck.core.disk.overlay import Overlay
 from gatecheck.core.disk.sectors import Sectors
 from gatecheck.core.errors import DecodeError
-from gatecheck.core.records.hive import BASE, Hive, HiveKey, settled
+from gatecheck.core.records.hive import Hive, HiveKey, settled
 from gatecheck.core.records.rules import RecordRules
 from gatecheck.core.records.source import VolumeFiles
-from gatecheck.core.records.windows import CONFIG, WindowsSystem, roots, system_of
+from gatecheck.core.records.windows import CONFIG, Driver, WindowsSystem, drivers_of, roots, system_of
 from gatecheck.core.volume.check import check, opened
 from gatecheck.core.volume.ntfs.read import Ntfs
 from gatecheck.core.volume.repair_group import RepairGroup, group
@@ -38,24 +38,30 @@ Edits = list[tuple[int, bytes]]
 
 @dataclass(frozen=True, slots=True)
 class RecordsRepair:
-    """`groups`: what would be written, in order; `refused`: why nothing is planned; `system`: as it would be read
-    afterwards, None where there is none."""
+    """`groups`: what would be written, in order; `refused`: why nothing is planned."""
 
     groups: tuple[RepairGroup, ...]
     refused: Said | None = None
-    system: WindowsSystem | None = None
 
 
 @dataclass(frozen=True, slots=True)
 class _Ground:
-    """A hive in its file, and what was read from it."""
+    """A hive in its file, and what was read from it; `modes`: of the machine's controllers."""
 
     volume: Ntfs
+    files: VolumeFiles
+    rules: RecordRules
     path: str
     raw: bytes
     hive: Hive
     system: WindowsSystem
     modes: tuple[str, ...]
+
+    def may_start(self, drivers: Iterable[Driver]) -> bool:
+        """Does one of these start with the boot that serves the machine's storage, or may: one that no table knows,
+        or where the machine's controllers are not known."""
+        ready = {d.serves for d in drivers if d.starts_with_boot and d.present is not False}
+        return not self.modes or None in ready or bool(ready & set(self.modes))
 
     @property
     def control(self) -> HiveKey | None:
@@ -96,7 +102,7 @@ def records_repair(
             return RecordsRepair((), say("repair.records-refused", why=found.text))
         if found.severity == DAMAGE:
             return RecordsRepair((), say("repair.records-refused-damaged", what=found.text))
-    return RecordsRepair(tuple(groups), None, ground.system)
+    return RecordsRepair(tuple(groups))
 
 
 def _ground(disk: Sectors, first: int, last: int, rules: RecordRules, modes: tuple[str, ...]) -> _Ground | Said:
@@ -122,7 +128,7 @@ def _ground(disk: Sectors, first: int, last: int, rules: RecordRules, modes: tup
         return say("repair.records-refused-logs")
     if lost or hive.torn or any(log is not None and log[1] for log in beside):
         return say("repair.records-refused-torn", what=hive.torn[0] if hive.torn else f"{lost} bytes")
-    return _Ground(volume, path, raw, hive, system, modes)
+    return _Ground(volume, files, rules, path, raw, hive, system, modes)
 
 
 def _start_driver(ground: _Ground, wanted: set[str]) -> RepairGroup | None:
@@ -130,9 +136,8 @@ def _start_driver(ground: _Ground, wanted: set[str]) -> RepairGroup | None:
     del wanted
     drivers, control = ground.system.drivers, ground.control
     services = control.key("Services") if control else None
-    ready = {d.serves for d in drivers if d.starts_with_boot and d.present is not False}
-    if services is None or None in ready or ready & set(ground.modes):
-        return None  # one that no table knows may serve the controller; one that starts may be that of the disk
+    if services is None or ground.may_start(drivers):
+        return None
     edits: Edits = []
     names = []
     for mode in ground.modes:
@@ -168,15 +173,14 @@ def _last_good(ground: _Ground, wanted: set[str]) -> RepairGroup | None:
     if select is None or not good or good == current or good == ground.system.failed_set:
         return None
     other = ground.hive.root.key(f"ControlSet{good:03d}")
-    if other is None or other.key("Services") is None or other.key("Control") is None:
+    services = other.key("Services") if other is not None and other.key("Control") is not None else None
+    if services is None:
         return None
-    ready = {d.serves for d in ground.system.drivers if d.starts_with_boot and d.present is not False}
-    failed = (
-        ground.control is None
-        or ground.system.failed_set == current
-        or (bool(ground.modes) and None not in ready and not ready & set(ground.modes))
-    )
-    if not failed and "last-good-set" not in wanted:
+    root = ground.path[: -len(f"{CONFIG}/SYSTEM")].rstrip("/")
+    if not ground.may_start(drivers_of(services, ground.files, root, ground.rules)):
+        return None  # it would stop at the same place
+    failed = ground.control is None or ground.system.failed_set == current
+    if not failed and ground.may_start(ground.system.drivers) and "last-good-set" not in wanted:
         return None
     places = [select.number_at("Current"), select.number_at("Default")]
     if places[0] is None or places[1] is None:
@@ -246,6 +250,3 @@ def _in_place(ground: _Ground, new: bytes) -> list[tuple[int, bytes]] | None:
             return None
         writes.append((place, piece))
     return writes
-
-
-assert BASE % _PAGE == 0

@@ -153,7 +153,7 @@ def _from_system(root: HiveKey, files: Files, folder: str, rules: RecordRules) -
     if control is not None:
         told |= _from_control(control)
     services = own.key("Services")
-    drivers = _drivers(services, files, folder, rules) if services else ()
+    drivers = drivers_of(services, files, folder, rules) if services else ()
     told["drivers"] = drivers
     told["installed_for"] = _installed_for(drivers, own.key("Enum\\PCI"), rules)
     disk = own.key("Control\\Class\\{4d36e967-e325-11ce-bfc1-08002be10318}")
@@ -195,7 +195,7 @@ def _from_control(control: HiveKey) -> dict[str, object]:
     return told
 
 
-def _drivers(services: HiveKey, files: Files, root: str, rules: RecordRules) -> tuple[Driver, ...]:
+def drivers_of(services: HiveKey, files: Files, root: str, rules: RecordRules) -> tuple[Driver, ...]:
     """Those of storage controllers: by name, or by their group."""
     has_folder = bool(files.names(_joined(root, "Windows/System32/drivers")))
     found = []

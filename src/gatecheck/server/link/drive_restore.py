@@ -271,6 +271,9 @@ class DriveRestores:
                     f"copy {copy}: expected a complete image, or your consent to its gaps, got {share:.2%} of the "
                     f"drive and {missing} sectors missing in it"
                 )
+            if opened:
+                consent = to_json(say("fill.opened", serial=target.drive.serial))
+                self.tickets.append_all(ticket_id, [({"note": consent}, None)], by=by)
             self.orders.enqueue(
                 ticket_id,
                 {
@@ -285,9 +288,6 @@ class DriveRestores:
                 by=by,
                 to=target.who,
             )
-        if opened:
-            consent = to_json(say("fill.opened", serial=target.drive.serial))
-            self.tickets.append_all(ticket_id, [({"note": consent}, None)], by=by)
 
     def _whole(self, ticket_id: int, copy: int) -> tuple[float, int]:
         """Share of the drive that the copy holds, and sectors missing within; what was found changed on the bench's

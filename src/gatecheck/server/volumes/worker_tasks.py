@@ -159,7 +159,7 @@ def writes_task(
     keys: Sequence[bytes] = (),
     controllers: Sequence[str] | None = None,
 ) -> tuple[list[tuple[int, bytes, bytes]], list[str]]:
-    """((byte, what stands there, what is to stand there) of each write, the groups that they are). `controllers`: of
+    """((byte, bytes there now, bytes to be written) of each write, the groups that they are). `controllers`: of
     the machine, for what its system's records make possible; None for the file system's own repair. Raises DecodeError
     where something of it was not read, InputError where it is not safe to write through a key."""
     _forget(ground)
