@@ -141,12 +141,16 @@ class VolumeWork:
             self.sessions.notify(ticket_id, at_once=True)
 
     def _storage_was(self, ticket_id: int, found: Mapping[str, Any]) -> list[tuple[dict[str, Any], str | None]]:
-        """The storage mode that the machine's one system was installed for, where nobody has said it yet."""
-        modes = [s["storage"]["installed_for"] for s in found["systems"]] if "systems" in found else []
-        if len(modes) != 1 or len(modes[0]) != 1 or modes[0][0] not in ("ahci", "raid"):
-            return []
-        facts = self.captures.tickets.folded_of(ticket_id).state.facts
-        return [] if facts.get(_MODE_FACT, _UNKNOWN) != _UNKNOWN else [({"fact": {_MODE_FACT: modes[0][0]}}, None)]
+        """The storage mode that the machine's one system was installed for, where nobody has said it yet. Once a repair
+        lets it start in another one too, it asks for none."""
+        systems = found.get("systems", [])
+        modes = systems[0]["storage"]["installed_for"] if len(systems) == 1 else []
+        known = self.captures.tickets.folded_of(ticket_id).state.facts.get(_MODE_FACT, _UNKNOWN)
+        if known == _UNKNOWN and len(modes) == 1 and modes[0] in ("ahci", "raid"):
+            return [({"fact": {_MODE_FACT: modes[0]}}, None)]
+        if known in modes and len(modes) > 1 and self.was_written(ticket_id):
+            return [({"fact": {_MODE_FACT: _UNKNOWN}}, None)]
+        return []
 
     def was_written(self, ticket_id: int) -> bool:
         """Was a repair written to a disk of the machine?"""
