@@ -251,7 +251,7 @@ def test_digits_jump_to_bays_and_dark_is_kept(server: Any, window: Window) -> No
     page.request.put(f"{server.url}/api/tickets/{number}/bay", data={"bay": 7})
     page.goto(server.url)
     expect(page.get_by_text("Ferrow Lathe-14")).to_be_visible()
-    press(page, "l")
+    press(page, "*")
     press(page, "7")
     expect(page).to_have_url(re.compile(f"/ticket/{number}$"))
     before = page.evaluate("document.documentElement.dataset.theme")

@@ -17,9 +17,7 @@ def test_records_are_read_and_gone_through_by_key(server: Any, screen: Callable[
     page = screen((1280, 800))
     page.goto(f"{server.url}/ticket/{number}")
     page.get_by_role("heading", level=1).first.wait_for()
-    page.keyboard.press("v")
-    expect(page.get_by_role("button", name="check file system")).to_be_visible(timeout=SLOW)
-    page.keyboard.press("v")
+    page.keyboard.press("l")
     expect(page).to_have_url(re.compile("/records$"))
     expect(page.get_by_role("button", name="read system records")).to_be_visible(timeout=SLOW)
     page.keyboard.press("r")
@@ -36,6 +34,7 @@ def test_records_are_read_and_gone_through_by_key(server: Any, screen: Callable[
     expect(line).to_be_visible()
     page.keyboard.press("v")
     expect(page).to_have_url(re.compile("/volume$"))
+    expect(page.locator("[data-tool=records]")).to_contain_text("an update just before", timeout=SLOW)
     page.keyboard.press("Escape")
     expect(page.get_by_role("region", name="Log")).to_contain_text("An update just before", timeout=SLOW)
 

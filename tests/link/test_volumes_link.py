@@ -184,7 +184,11 @@ def test_a_copy_on_the_bench_is_looked_at_repaired_and_rescued_from_without_the_
     bench: Bench, tmp_path: Path
 ) -> None:
     desk = VolumeDesk(bench, "torn-volume", **TORN)
-    bench.call("POST", f"/api/tickets/{desk.number}/orders", json={"order": "copy", "device": "sda", "by": "KT"})
+    bench.call(
+        "POST",
+        f"/api/tickets/{desk.number}/orders",
+        json={"order": "copy", "device": "sda", "by": "KT", "tight": True},
+    )
     bench.until(
         desk.number,
         lambda link: any(o["order"] == "copy" and o["state"] == "done" for o in link["orders"]),

@@ -3,12 +3,12 @@ import { T } from '../words'
 /** One key, one act, everywhere. Pages choose from this table and add no key of their own; lists are chosen by digits. */
 const ACTS = {
   // the tools of a ticket, as they stand in the strip under the boot line
-  connection: 'c', settings: 't', detection: 'd', health: 'p', surface: 'f', sound: 'n', path: 'a', volume: 'v', options: 'o', job: 'j', documents: 'q',
+  connection: 'c', settings: 't', detection: 'd', health: 'p', surface: 'f', sound: 'n', path: 'a', volume: 'v', records: 'l', options: 'o', job: 'j', documents: 'q',
   // what is done
   read: 'r', write: 'w', confirm: 'y', cancel: 'x', undo: 'z', keep: 'k', add: '+', less: '-', pause: 'Space', enter: 'Enter',
   sign: 's', handOver: 'h', note: 'm', other: 'e', guide: 'g', view: 'u', skip: '0',
   // getting about
-  bench: 'b', details: 'i', find: '/', help: '?', light: 'l', back: 'Escape', up: 'ArrowUp', down: 'ArrowDown', left: 'ArrowLeft', right: 'ArrowRight', none: '',
+  bench: 'b', details: 'i', find: '/', help: '?', light: '*', back: 'Escape', up: 'ArrowUp', down: 'ArrowDown', left: 'ArrowLeft', right: 'ArrowRight', none: '',
 } as const
 
 export type Act = keyof typeof ACTS
@@ -28,6 +28,7 @@ const EVERYWHERE = { help: command('help', T.help), light: command('light', T.li
 const TOOLS = {
   link: command('connection', T.tools.link), settings: command('settings', T.tools.settings), sightings: command('detection', T.tools.sightings), pages: command('health', T.tools.pages),
   surface: command('surface', T.tools.surface), ear: command('sound', T.tools.ear), path: command('path', T.tools.path), volume: command('volume', T.tools.volume),
+  records: command('records', T.tools.records),
   call: command('options', T.tools.call), job: command('job', T.tools.job), papers: command('documents', T.tools.papers),
 }
 const FROM_A_TICKET = { ...EVERYWHERE, ...TOOLS, bench: command('bench', T.bench), facts: command('details', T.facts) }
@@ -66,7 +67,7 @@ export const KEYMAP = {
   volume: {
     look: command('read', T.volumeLook), side: command('view', T.volumeOtherSide), repair: command('write', T.volumeWrite), write: command('confirm', T.volumeDo), leave: command('cancel', T.volumeNot), takeBack: command('undo', T.volumeTakeBack),
     save: command('keep', T.volumeSave), all: command('add', T.volumeAll), deleted: command('less', T.volumeErased), pause: command('pause', T.volumePause), goOn: command('pause', T.volumeGoOn), stop: command('cancel', T.volumeStop),
-    key: command('enter', T.volumeKey), disk: command('other', T.volumeOtherDisk), nextVolume: command('right', T.volumeOther), ...INSTRUMENT, volume: command('volume', T.recordsShort),
+    key: command('enter', T.volumeKey), disk: command('other', T.volumeOtherDisk), nextVolume: command('right', T.volumeOther), ...INSTRUMENT,
   },
   records: {
     read: command('read', T.recordsRead), before: command('left', T.recordsBefore), next: command('right', T.recordsNext), closer: command('add', T.recordsCloser), wider: command('less', T.recordsWider),

@@ -31,7 +31,7 @@ export function Choice({ label, value, options, onValueChange }: ChoiceProps) {
             className="touch relative min-h-10 rounded border border-line bg-sheet px-3 py-1.5 text-m data-[state=checked]:border-indigo data-[state=checked]:bg-indigo data-[state=checked]:text-paper"
           >
             {/* its digit has a place of its own from the start: nothing may move between press and release */}
-            {TARGET_KEYS[index] && <span aria-hidden className={`absolute right-1 top-0 text-[11px] leading-[14px] font-semibold ${isAt ? '' : 'invisible'}`}>{TARGET_KEYS[index]}</span>}
+            {TARGET_KEYS[index] && <span aria-hidden className={`hotkey absolute right-1 top-0 text-[11px] leading-[14px] font-semibold ${isAt ? '' : 'invisible'}`}>{TARGET_KEYS[index]}</span>}
             {option.label}
           </RadioGroup.Item>
         ))}

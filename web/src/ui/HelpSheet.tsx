@@ -42,7 +42,7 @@ export function HelpSheet({ page, handlers, onClose }: HelpSheetProps) {
                 type="button" disabled={!act} onClick={() => { onClose(); act?.() }}
                 className={`flex min-h-11 w-full items-center gap-2.5 text-m ${act ? 'text-indigo' : 'text-soft'}`}
               >
-                <span className="flex w-16 shrink-0 gap-1">{command.keys.map((key) => <Key key={key}>{keyName(key)}</Key>)}</span>
+                <span data-keys className="flex w-16 shrink-0 gap-1">{command.keys.map((key) => <Key key={key}>{keyName(key)}</Key>)}</span>
                 {command.label}
               </button>
             </li>

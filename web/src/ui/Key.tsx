@@ -1,7 +1,7 @@
 /** A key as it is drawn beside what it does. */
 export function Key({ children }: { children: string }) {
   return (
-    <kbd className="inline-block min-w-[22px] rounded border border-line px-1.5 text-center font-sans text-s leading-[19px] text-ink">
+    <kbd className="hotkey inline-block min-w-[22px] rounded border border-line px-1.5 text-center font-sans text-s leading-[19px] text-ink">
       {children}
     </kbd>
   )

@@ -20,7 +20,7 @@ export const T = {
   benchEmptyTake: 'Check in a machine',
   benchEmptyPractice: 'Try a simulated machine',
   toolsLabel: 'Tools',
-  tools: { link: 'Connection', settings: 'Settings', sightings: 'Detection', pages: 'Drive health', surface: 'Surface scan', ear: 'Sound and power', path: 'Boot path', volume: 'File system', call: 'Options', job: 'Work order', papers: 'Documents' },
+  tools: { link: 'Connection', settings: 'Settings', sightings: 'Detection', pages: 'Drive health', surface: 'Surface scan', ear: 'Sound and power', path: 'Boot path', volume: 'File system', records: 'System records', call: 'Options', job: 'Work order', papers: 'Documents' },
   toolStates: {
     notRead: 'not read', notRun: 'not run', notRecorded: 'not recorded', notChecked: 'not checked', notSigned: 'not signed off', trial: 'test change open', read: 'as required', running: 'running', paused: 'paused', reading: 'reading', blocked: 'blocked',
     wrong: (n: number) => `${n} wrong`, steps: (done: number, of: number) => `${done} of ${of}`, checks: (n: number) => (n === 1 ? '1 check to do' : `${n} checks to do`), toPrint: 'to print', repaired: 'repaired',
@@ -49,7 +49,7 @@ export const T = {
   factsSave: 'Save',
   factsCancel: 'cancel: change nothing',
   factCleared: 'no longer known',
-  factsKept: 'Escape saves the changes as one entry. Cancel is at the end.',
+  factsKept: 'Closing this page saves the changes as one entry. Cancel is at the end.',
   forIt: 'supported by',
   against: 'weakened by',
   speaksForIt: 'in favour',

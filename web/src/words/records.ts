@@ -9,7 +9,6 @@ const NOT_READ = 'not read'
 export const RECORDS = {
   recordsTitle: 'System records',
   recordsHint: 'What the installed system has written down of itself. It is not started, and nothing is written.',
-  recordsShort: 'system records',
   recordsRead: 'read system records',
   recordsAgain: 'read again',
   recordsRepair: 'repair the system',

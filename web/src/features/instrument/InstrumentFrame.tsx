@@ -49,7 +49,7 @@ export function InstrumentFrame<P extends InstrumentPage>(props: FrameProps<P>) 
   const bench = () => navigate('/')
   const facts = () => navigate(`/ticket/${ticket.id}?sheet=facts`)
   const go = useStable({ tool: (tool: ToolId) => navigate(toolPath(ticket.id, tool)) })
-  const at = TOOL_IDS.find((tool) => tool === (page === 'records' ? 'volume' : (page as string))) ?? null
+  const at = TOOL_IDS.find((tool) => tool === (page as string)) ?? null
   const strip = Object.fromEntries(TOOL_IDS.filter((tool) => tool !== at && (tool !== 'job' || ticket.job !== null)).map((tool) => [tool, () => go.tool(tool)]))
   const common = { ...strip, back, bench, facts } as unknown as Handlers<P>
   return (

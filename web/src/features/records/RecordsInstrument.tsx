@@ -1,5 +1,4 @@
 import { useState } from 'react'
-import { useLocation } from 'wouter'
 
 import { useLink, useTicket } from '../../api/queries'
 import type { Ticket } from '../../api/client'
@@ -21,7 +20,6 @@ export function RecordsInstrument({ id }: { id: number }) {
 }
 
 function OpenRecords({ ticket }: { ticket: Ticket }) {
-  const [, navigate] = useLocation()
   const [place, setPlace] = useState<{ source: string; first: number | null }>({ source: '', first: null })
   const [zoom, setZoom] = useState(1)
   const [inHand, setInHand] = useState<SystemEvent | null>(null)
@@ -56,13 +54,12 @@ function OpenRecords({ ticket }: { ticket: Ticket }) {
     ...(volumes && volumes.pieces.length > 1 && { nextVolume: nextPiece }),
     ...(events.length > 0 && { before: () => step(-1), next: () => step(1) }),
     ...(records && records.events.length > 1 && { closer: () => setZoom(Math.min(zoom + 1, SPANS.length - 1)), wider: () => setZoom(Math.max(zoom - 1, 0)) }),
-    volume: () => navigate(`/ticket/${ticket.id}/volume`),
   }
   const piece = volumes?.pieces.find((p) => p.first === volumes.first)
   return (
     <InstrumentFrame
       page="records" ticket={ticket} title={T.recordsTitle} on={on} reading={piece ? [volumes?.source, piece.name && `“${piece.name}”`, piece.holds].filter(Boolean).join(' · ') : T.recordsHint}
-      error={error ?? change.error} isWaiting={change.isPaused} tools={<><Do of="records" id="nextVolume" /><Do of="records" id="volume" label={T.tools.volume} /></>}
+      error={error ?? change.error} isWaiting={change.isPaused} tools={<Do of="records" id="nextVolume" />}
     >
       {asked ? <Question plans={asked} isCopy={isCopy} /> : <section aria-live="polite" data-records={records ? 'read' : 'none'} className={`border-l-[5px] bg-sheet px-4 py-2.5 ${isBusy ? 'border-indigo' : 'border-ink'}`}>
         <p className="text-xl font-bold">{isBusy ? (job.what === 'records' ? T.recordsReading : T.volumeJobs[job.what] ?? job.what) : records ? records.sentence : T.recordsNone}</p>
@@ -70,6 +67,7 @@ function OpenRecords({ ticket }: { ticket: Ticket }) {
         {!records && !isBusy && <p className="text-m text-soft">{canAsk ? T.recordsNoneHint : T.volumeLinkFirst}</p>}
         {records?.is_stale && <p className="text-m"><strong>{T.volumeStale}</strong></p>}
         {job?.problem && <p role="alert" className="text-m text-brick">{job.problem}</p>}
+        {!canAsk && !isBusy && !isCopy && link?.state !== 'linked' && !ticket.closed_at && <Do of="records" id="link" strong label={T.connectFirst} />}
         <Do of="records" id="read" strong={!records} label={records ? T.recordsAgain : T.recordsRead} />
       </section>}
       {records && <Plans plans={plans} held={volumes?.held.repair ?? ''} refused={records.not_repaired} written={volumes?.repairs ?? []} />}

@@ -12,7 +12,7 @@ import { shownDoubt } from './doubts'
 
 const MANY = 8
 /** tools that read the machine themselves, once it is connected */
-const READS_BY_ITSELF = new Set<string>(['pages', 'surface', 'path', 'volume'])
+const READS_BY_ITSELF = new Set<string>(['pages', 'surface', 'path', 'volume', 'records'])
 const WORTH_SAYING = 0.15
 
 interface InHandProps {

@@ -173,7 +173,7 @@ function OpenTicket({ ticket }: { ticket: Ticket }) {
       {overlay?.kind === 'picker' && (
         <MovePicker
           ticket={ticket} gate={overlay.gate} onClose={close}
-          instrument={overlay.gate === null ? null : atGate(overlay.gate, { settings: on.settings!, sightings: on.sightings!, pages: on.pages!, surface: on.surface!, path: on.path!, ear: on.ear!, volume: on.volume! })}
+          instrument={overlay.gate === null ? null : atGate(overlay.gate, { settings: on.settings!, sightings: on.sightings!, pages: on.pages!, surface: on.surface!, path: on.path!, ear: on.ear!, volume: on.volume!, records: on.records! })}
           onPick={(id) => { choose(id); close() }} onHeld={(held) => setOverlay({ kind: 'override', held })}
         />
       )}

@@ -7,8 +7,8 @@ export type Tone = 'plain' | 'good' | 'bad' | 'doubt'
 /** What a tool says of itself in the strip: a word or two, and how much it matters. */
 export interface ToolState { text: string; tone: Tone }
 
-const GOOD = new Set(['right', 'listed', 'clean', 'passed', 'empty', 'steady', 'normal', 'sound', 'fits', 'on', 'system-first', 'present', 'firm', 'none', 'works', 'no-moving-parts', 'boots'])
-const DOUBTFUL = new Set(['early-signs', 'link-errors', 'old-only', 'slow', 'dirty', 'locked', 'unsure', 'slow-patches', 'clock', 'no-volumes', 'not-shown'])
+const GOOD = new Set(['right', 'listed', 'clean', 'passed', 'empty', 'steady', 'normal', 'sound', 'fits', 'on', 'system-first', 'present', 'firm', 'none', 'works', 'started-well', 'no-moving-parts', 'boots'])
+const DOUBTFUL = new Set(['early-signs', 'link-errors', 'old-only', 'slow', 'dirty', 'locked', 'unsure', 'slow-patches', 'clock', 'no-volumes', 'not-shown', 'update-before', 'nothing-told'])
 const SEEN = ['seen-setup', 'seen-live', 'seen-dock', 'seen-builtin', 'seen-picker']
 const WRITTEN_TO = ['disk-layout', 'loader-look', 'volume-look']
 const SETTINGS = ['clock', 'boot-mode', 'secure-boot', 'storage-mode', 'port', 'boot-order', 'entry-target']
@@ -76,6 +76,7 @@ function connection(link: Link | undefined): ToolState {
 export function toolStates(ticket: Ticket, link: Link | undefined, name: (id: string) => MoveWords, call: string): Record<ToolId, ToolState> {
   const scan = running(link, ['scan', 'copy', 'fill']) ?? (lastReading(ticket, ['read-scan']) ? null : held(ticket, 'read-scan') ? blocked : null)
   const file = running(link, ['volume', 'rescue']) ?? (lastReading(ticket, ['volume-look']) ? null : held(ticket, 'volume-look') ? blocked : null)
+  const diary = running(link, ['records']) ?? (lastReading(ticket, ['system-records']) ? null : held(ticket, 'system-records') ? blocked : null)
   const left = ticket.unproven.length
   return {
     link: connection(link),
@@ -86,6 +87,7 @@ export function toolStates(ticket: Ticket, link: Link | undefined, name: (id: st
     ear: reading(ticket, ['sound', 'supply-trace'], name, T.toolStates.notRecorded),
     path: reading(ticket, ['disk-layout', 'loader-look'], name, T.toolStates.notRead),
     volume: file ?? reading(ticket, ['volume-look'], name, T.toolStates.notChecked),
+    records: diary ?? reading(ticket, ['system-records'], name, T.toolStates.notRead),
     call: plain(`${call} ${percent(ticket.call.confidence)}`),
     job: ticket.job ? plain(T.toolStates.steps(ticket.job.done, ticket.job.of)) : plain(T.toolStates.notSigned),
     papers: plain(left > 0 ? T.toolStates.checks(left) : T.toolStates.toPrint),

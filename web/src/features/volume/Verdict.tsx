@@ -39,7 +39,7 @@ export function Verdict({ volumes, canLook, asked }: { volumes: Volumes; canLook
       {look?.is_stale && !isBusy && <p className="text-m"><strong>{T.volumeStale}</strong></p>}
       {job?.problem && <p className="border-l-4 border-brick bg-paper px-3 py-1 text-m" role="alert"><strong>{T.volumeStages[job.stage] ?? job.stage}</strong>: {job.problem}</p>}
       {volumes.held.look && !isBusy && <p className="text-m"><strong>{T.readHeld}</strong>: {volumes.held.look}</p>}
-      {!canLook && !volumes.linked && !isBusy && <p className="text-m text-soft">{T.volumeLinkFirst}</p>}
+      {!canLook && !volumes.linked && !isBusy && <p className="text-m text-soft">{T.volumeLinkFirst} <Do of="volume" id="link" strong label={T.connectFirst} /></p>}
       <div className="flex flex-wrap gap-x-5 empty:hidden">
         <Do of="volume" id="look" strong={!look} label={look ? T.volumeLookAgain : T.volumeLook} />
         <Do of="volume" id="key" strong={look?.state === 'locked'} label={volumes.has_key ? T.keyChange : T.volumeKey} />

@@ -1,5 +1,4 @@
 import { useState } from 'react'
-import { useLocation } from 'wouter'
 
 import { api, type Ticket } from '../../api/client'
 import { useLink, useLinkChange, useTicket } from '../../api/queries'
@@ -31,7 +30,6 @@ const toggled = (set: ReadonlySet<string>, own: string): ReadonlySet<string> => 
 }
 
 function OpenVolume({ ticket }: { ticket: Ticket }) {
-  const [, navigate] = useLocation()
   const [place, setPlace] = useState<{ source: string; first: number | null }>({ source: '', first: null })
   const [left, setLeft] = useState<ReadonlySet<string>>(new Set())
   const [skipped, setSkipped] = useState<ReadonlySet<string>>(new Set())
@@ -62,7 +60,6 @@ function OpenVolume({ ticket }: { ticket: Ticket }) {
   const standing = volumes?.repairs.find((r) => r.can_take_back && !r.reverts)
   const canWrite = canAsk && look !== null && !look.is_stale && taken.length > 0 && volumes.held.repair === ''
   const on: Handlers<'volume'> = {
-    volume: () => navigate(`/ticket/${ticket.id}/records`),
     ...(volumes && volumes.sources.length > 1 && { disk: () => go(nextOf(volumes.sources, volumes.sources.findIndex((s) => s.id === volumes.source)).id, null) }),
     ...(volumes && volumes.pieces.length > 1 && { nextVolume: () => go(volumes.source, nextOf(volumes.pieces, volumes.pieces.findIndex((p) => p.first === volumes.first)).first) }),
     ...(canAsk && volumes.held.look === '' && !isArmed && { look: () => ask({ to: 'look' }) }),
@@ -84,7 +81,7 @@ function OpenVolume({ ticket }: { ticket: Ticket }) {
   return (
     <InstrumentFrame
       page="volume" ticket={ticket} title={T.volumeTitle} on={on} targets={targets} reading={volumes?.source ? <Reading volumes={volumes} /> : T.volumeHint} error={error ?? change.error ?? steering.error} isWaiting={change.isPaused}
-      tools={<><Do of="volume" id="disk" /><Do of="volume" id="nextVolume" /><Do of="volume" id="volume" /></>}
+      tools={<><Do of="volume" id="disk" /><Do of="volume" id="nextVolume" /></>}
     >
       {!volumes ? <p className="pt-6 text-l text-soft">{T.loading}</p> : volumes.first === null ? <Nothing /> : (
         <>
