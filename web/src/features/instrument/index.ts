@@ -1,2 +1,3 @@
 export { InstrumentFrame } from './InstrumentFrame'
+export { NothingYet } from './NothingYet'
 export { useHelp } from './useHelp'

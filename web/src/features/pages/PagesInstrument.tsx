@@ -5,7 +5,7 @@ import { useAddFile, useCaptures, useTicket, useWeigh } from '../../api/queries'
 import type { Handlers } from '../../lib/keymap'
 import { Do } from '../../ui/Commands'
 import { T } from '../../words'
-import { InstrumentFrame } from '../instrument'
+import { InstrumentFrame, NothingYet } from '../instrument'
 import { BytesSheet } from './BytesSheet'
 import { DriveSheet } from './DriveSheet'
 import { SideBySide } from './TrendPane'
@@ -79,10 +79,7 @@ export function PagesInstrument({ id }: { id: number }) {
       ) : shown ? (
         <DriveSheet ticket={id} capture={shown.capture} drive={shown.drive} onBytes={showBytes} />
       ) : (
-        <div className="pt-16 text-center">
-          <p className="text-xl font-semibold">{T.noPages}</p>
-          <p className="mt-2 text-l text-soft">{T.noPagesHint}</p>
-        </div>
+        <NothingYet of="pages" ticket={id} title={T.noPages} hint={T.noPagesHint} />
       )}
       {raw && shown && <BytesSheet ticket={id} sha256={shown.capture.sha256} path={raw.path} at={raw.at} onClose={() => setRaw(null)} />}
     </InstrumentFrame>

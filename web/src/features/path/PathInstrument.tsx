@@ -8,7 +8,7 @@ import type { Handlers } from '../../lib/keymap'
 import { initials } from '../../lib/person'
 import { Do } from '../../ui/Commands'
 import { T } from '../../words'
-import { InstrumentFrame } from '../instrument'
+import { InstrumentFrame, NothingYet } from '../instrument'
 import { PathVerdict } from './PathVerdict'
 import { Plans } from './Plans'
 import { StopBytes } from './StopBytes'
@@ -58,7 +58,7 @@ function OpenPath({ ticket }: { ticket: Ticket }) {
       reading={path?.disk ? <Reading path={path} /> : T.pathHint} error={error ?? change.error} isWaiting={change.isPaused}
       tools={<><Do of="path" id="disk" /><Do of="path" id="mode" label={path?.mode === 'bios' ? T.pathAsUefi : T.pathAsLegacy} /></>}
     >
-      {!path ? <p className="pt-6 text-l text-soft">{T.loading}</p> : !path.disk ? <Nothing isLinked={link?.state === 'linked'} /> : (
+      {!path ? <p className="pt-6 text-l text-soft">{T.loading}</p> : !path.disk ? <NothingYet of="path" ticket={ticket.id} title={T.pathNothing} hint={T.pathNothingHint} hintLinked={T.pathNothingLinked} /> : (
         <>
           <PathVerdict path={path} link={link} chosen={isArmed ? chosen : null} canAsk={canAsk} />
           <div className="mt-3"><Walk path={path} isOpen={isOpen} onStop={() => setUnfolds(!isOpen)} /></div>
@@ -75,13 +75,4 @@ function Reading({ path }: { path: Path }) {
   const name = path.disks.find((d) => d.disk === path.disk)?.name
   const parts = [bytes(path.sectors * path.sector), T.pathModes[path.mode], path.mode === 'uefi' && (path.entries ? T.pathEntries : T.pathNoEntries), path.secure && T.pathSecure]
   return <span><span className="font-mono">{path.disk}</span> {name} · {parts.filter(Boolean).join(' · ')}</span>
-}
-
-function Nothing({ isLinked }: { isLinked: boolean }) {
-  return (
-    <div className="pt-12 text-center">
-      <p className="text-xl font-semibold">{T.pathNothing}</p>
-      <p className="mt-2 text-l text-soft">{isLinked ? T.pathNothingLinked : T.pathNothingHint}</p>
-    </div>
-  )
 }

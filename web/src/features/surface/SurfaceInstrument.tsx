@@ -9,7 +9,7 @@ import { initials } from '../../lib/person'
 import { Do } from '../../ui/Commands'
 import { Share } from '../../ui/Share'
 import { T } from '../../words'
-import { InstrumentFrame } from '../instrument'
+import { InstrumentFrame, NothingYet } from '../instrument'
 import { Copies, Places } from './Places'
 import { loupeSpan, nextCenter } from './loupe'
 import { Axis, Legend, Lives, Ribbon } from './Ribbon'
@@ -118,10 +118,7 @@ function OpenSurface({ ticket }: { ticket: Ticket }) {
           <Places ticket={ticket.id} read={read!} surface={surface} at={at} onPick={(p) => setCenter((p.first + p.last) / 2)} />
         </>
       ) : !all || (read && !surface) ? <p className="pt-6 text-l text-soft">{T.loading}</p> : (
-        <div className="pt-12 text-center">
-          <p className="text-xl font-semibold">{T.noSurface}</p>
-          <p className="mt-2 text-l text-soft">{order ? T.surfaceBegins : link?.state === 'linked' ? T.noSurfaceLinked : T.noSurfaceHint}</p>
-        </div>
+        <NothingYet of="surface" ticket={ticket.id} title={T.noSurface} hint={order ? T.surfaceBegins : T.noSurfaceHint} hintLinked={order ? T.surfaceBegins : T.noSurfaceLinked} />
       )}
     </InstrumentFrame>
   )

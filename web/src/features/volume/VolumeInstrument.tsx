@@ -8,7 +8,7 @@ import type { Handlers } from '../../lib/keymap'
 import { initials } from '../../lib/person'
 import { Do } from '../../ui/Commands'
 import { T } from '../../words'
-import { InstrumentFrame } from '../instrument'
+import { InstrumentFrame, NothingYet } from '../instrument'
 import { KeySheet } from './KeySheet'
 import { isTicked, Repair } from './Repair'
 import { Save } from './Save'
@@ -83,7 +83,7 @@ function OpenVolume({ ticket }: { ticket: Ticket }) {
       page="volume" ticket={ticket} title={T.volumeTitle} on={on} targets={targets} reading={volumes?.source ? <Reading volumes={volumes} /> : T.volumeHint} error={error ?? change.error ?? steering.error} isWaiting={change.isPaused}
       tools={<><Do of="volume" id="disk" /><Do of="volume" id="nextVolume" /></>}
     >
-      {!volumes ? <p className="pt-6 text-l text-soft">{T.loading}</p> : volumes.first === null ? <Nothing /> : (
+      {!volumes ? <p className="pt-6 text-l text-soft">{T.loading}</p> : volumes.first === null ? <NothingYet of="volume" ticket={ticket.id} title={T.volumeNothing} hint={T.volumeNothingHint} /> : (
         <>
           <Verdict volumes={volumes} canLook={canAsk} asked={isArmed ? look?.groups.filter((g) => taken.includes(g.id)) ?? null : null} />
           {asksKey && <KeySheet ticket={ticket.id} volumes={volumes} onClose={() => setAsksKey(false)} />}
@@ -113,14 +113,5 @@ function Reading({ volumes }: { volumes: Volumes }) {
       {source && (source.is_copy ? T.volumeCopyOf(source.name) : <><span className="font-mono">{source.id}</span> {source.name}</>)}
       {piece && ` · ${[T.volumePart(piece.number), piece.name && `“${piece.name}”`, piece.holds, bytes(piece.size)].filter(Boolean).join(', ')}`}
     </span>
-  )
-}
-
-function Nothing() {
-  return (
-    <div className="pt-12 text-center">
-      <p className="text-xl font-semibold">{T.volumeNothing}</p>
-      <p className="mt-2 text-l text-soft">{T.volumeNothingHint}</p>
-    </div>
   )
 }
