@@ -141,6 +141,34 @@ def test_planning_beats_the_fixed_order(runs: dict[str, list[RehearsalRun]]) -> 
     assert planner.hands_on_mean < fixed.hands_on_mean
 
 
+KEYS_TO_SIGN = 2
+"""S, then Y"""
+
+
+def test_a_verdict_is_a_dozen_keys_away(model: Model) -> None:
+    """A result or an answer is one key; more than fifteen are left to rare cases (`bench/keys.py`)."""
+    made = [rehearse_one(model, model, "planner", seed) for seed in range(7_700, 7_740)]
+    keys = sorted(run.called_at - 1 + KEYS_TO_SIGN for run in made if run.called_at is not None)
+    assert len(keys) == len(made)
+    assert keys[len(keys) // 2] <= 9
+    assert sum(k <= 15 for k in keys) >= 0.9 * len(keys)
+
+
+def test_the_first_call_of_a_run_is_the_first_that_its_tape_gives(
+    model: Model, runs: dict[str, list[RehearsalRun]]
+) -> None:
+    for run in runs["planner"]:
+        calls = [
+            triage(model, shipped_words(), {"facts": run.facts, "entries": list(run.tape[:told])})["call"]["choice"]
+            for told in range(2, len(run.tape) + 1)
+        ]
+        first = next((told for told, choice in enumerate(calls, 2) if choice is not None), None)
+        assert run.called_at == first, run.faults
+    assert summarise("planner", runs["planner"]).steps_to_call == np.median(
+        [run.called_at - 1 for run in runs["planner"] if run.called_at]
+    )
+
+
 def test_options_that_are_repeated_add_up(capsys: pytest.CaptureFixture[str]) -> None:
     policies = ["--policy", "clairvoyant", "--policy", "fixed"]
     assert main(["rehearse", "--machines", "2", "--seed", "4", "--jobs", "1", "--json", *policies]) == 0

@@ -47,6 +47,9 @@ class _Wants:
     def calibrated(self, planner: Summary) -> bool:
         return (planner.calibration or 0.0) <= (0.04 if self.is_strange else 0.025)
 
+    def short(self, planner: Summary) -> bool:
+        return planner.steps_to_call is not None and planner.steps_to_call <= (11 if self.is_strange else 9)
+
 
 _Test = Callable[[Summary, _Wants], bool]
 _WANTED: tuple[tuple[str, _Test, Callable[[Summary, Summary], str]], ...] = (
@@ -71,6 +74,11 @@ _WANTED: tuple[tuple[str, _Test, Callable[[Summary, Summary], str]], ...] = (
         "calibration error of the first made call at most 0.025 (0.04)",
         lambda p, w: w.calibrated(p),
         lambda p, f: f"{p.calibration or 0:.3f}",
+    ),
+    (
+        "steps until the verdict at most 9 (11), median",
+        lambda p, w: w.short(p),
+        lambda p, f: "-" if p.steps_to_call is None else f"{p.steps_to_call:g}",
     ),
 )
 

@@ -33,6 +33,7 @@ _COLUMNS = (
     ("comebacks", "comebacks", "{:.1%}"),
     ("calibration", "calibration", "{:.3f}"),
     ("moves", "moves_mean", "{:.1f}"),
+    ("steps to the verdict", "steps_to_call", "{:.0f}"),
 )
 
 

@@ -50,6 +50,8 @@ class RehearsalRun:
     """stated with the first call that was made"""
     first_right: bool
     """that call was the right one for what was wrong with the machine then"""
+    called_at: int | None
+    """entries on the tape when the first call was made, the story among them"""
     tape: tuple[Entry, ...]
     facts: Facts
 
@@ -70,6 +72,8 @@ class Summary:
     data_left: float
     comebacks: float
     moves_mean: float
+    steps_to_call: float | None
+    """median of the entries after the story until the first call, where one was made"""
     calibration: float | None
     """expected calibration error of the first call that was made: |stated - right then|, weighed over ten bins"""
 
@@ -85,7 +89,7 @@ def rehearse_one(model: Model, world: Model, policy: str, seed: int) -> Rehearsa
     hands_on, total, wrong, needless = 3.0, 3.0, "", False
     ended, carried, left = "out of steps", False, False
     confidence: float | None = None
-    first_right = False
+    first_right, called_at = False, None
     known, entries = parse_facts(facts, model.knowledge), parse_entries(tape, model.knowledge)
     for _ in range(_MOST_STEPS):
         entries += [parse_entry(raw, len(entries), model.knowledge) for raw in tape[len(entries) :]]
@@ -93,7 +97,7 @@ def rehearse_one(model: Model, world: Model, policy: str, seed: int) -> Rehearsa
         sight = PolicyView(model, state, rng, partial(_cures_left, world, machine, state))
         step = POLICIES[policy](sight)
         if confidence is None and "result" in sight.__dict__ and sight.result.call.choice is not None:
-            confidence = sight.result.call.confidence
+            confidence, called_at = sight.result.call.confidence, len(tape)
             first_right = _called_right(world, machine, state, str(sight.result.call.choice))
         if step.kind == "stop":
             ended = step.what
@@ -152,6 +156,7 @@ def rehearse_one(model: Model, world: Model, policy: str, seed: int) -> Rehearsa
         ended,
         confidence,
         first_right,
+        called_at,
         tuple(tape),
         facts,
     )
@@ -296,6 +301,7 @@ def _together(knowledge: Knowledge, state: TicketState, way: Sequence[Fix], faul
 
 def summarise(policy: str, runs: Sequence[RehearsalRun]) -> Summary:
     """Counts and shares over the runs of one policy."""
+    called = [r.called_at - 1 for r in runs if r.called_at is not None]
     hands, total = np.array([r.hands_on for r in runs]), np.array([r.total for r in runs])
     return Summary(
         policy,
@@ -310,6 +316,7 @@ def summarise(policy: str, runs: Sequence[RehearsalRun]) -> Summary:
         float(np.mean([r.left for r in runs])),
         float(np.mean([r.comeback for r in runs])),
         float(np.mean([r.moves for r in runs])),
+        float(np.median(called)) if called else None,
         calibration([(r.confidence, r.first_right) for r in runs if r.confidence is not None]),
     )
 
