@@ -25,6 +25,10 @@ export function clock(iso: string): string {
   return new Date(iso).toLocaleTimeString([], { hour: '2-digit', minute: '2-digit', hour12: false })
 }
 
+/** A day, the same on every screen: of a stored moment the local one, of a date that day. */
+export const day = (iso: string): string =>
+  new Date(iso).toLocaleDateString('en-GB', { day: 'numeric', month: 'short', year: 'numeric', ...(iso.length === 10 && { timeZone: 'UTC' }) })
+
 /** Bytes in the decimal units drives are sold in. */
 export function bytes(count: number): string {
   const units = ['B', 'kB', 'MB', 'GB', 'TB', 'PB']

@@ -4,7 +4,7 @@ import { useLocation } from 'wouter'
 import type { Bin, Learning } from '../../api/client'
 import { useLearning, useResetLearning } from '../../api/queries'
 import { useWords } from '../../api/words'
-import { percent } from '../../lib/format'
+import { clock, day, percent } from '../../lib/format'
 import type { Handlers } from '../../lib/keymap'
 import { Commands, Do } from '../../ui/Commands'
 import { Note } from '../../ui/Note'
@@ -92,7 +92,7 @@ export function LearningPage() {
           <Do of="odds" id="help" />
         </span>
       </header>
-      {data.last_reset && <p className="text-s text-soft">{T.resetAt(new Date(data.last_reset).toLocaleString())}</p>}
+      {data.last_reset && <p className="text-s text-soft">{T.resetAt(`${day(data.last_reset)} ${clock(data.last_reset)}`)}</p>}
       {isSure && <div className="my-3 max-w-[640px]"><Note title={T.resetSure} tone="ochre"><Do of="odds" id="sure" strong /></Note></div>}
       {data.lessons + data.comebacks === 0 ? (
         <div className="pt-20 text-center"><p className="text-xl font-semibold">{T.noLessons}</p><p className="mt-2 text-l text-soft">{T.noLessonsHint}</p></div>

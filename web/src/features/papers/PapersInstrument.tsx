@@ -4,7 +4,7 @@ import { useLocation } from 'wouter'
 import type { Ticket } from '../../api/client'
 import { useAppend, useTicket } from '../../api/queries'
 import { useErase, usePaper, usePapers } from '../../api/workQueries'
-import { requestKey } from '../../lib/format'
+import { day, requestKey } from '../../lib/format'
 import { keyOf } from '../../lib/keymap'
 import { Do } from '../../ui/Commands'
 import { Key } from '../../ui/Key'
@@ -67,7 +67,7 @@ function OpenPapers({ ticket }: { ticket: Ticket }) {
           )}
           {papers.erased_at && (
             <div className="text-m text-soft">
-              <p>{T.erasedAt(new Date(papers.erased_at).toLocaleDateString())}</p>
+              <p>{T.erasedAt(day(papers.erased_at))}</p>
               <ul className="mt-1 list-disc pl-5 text-s">{[...papers.erased_copies, ...papers.erase_outside].map((line) => <li key={line}>{line}</li>)}</ul>
             </div>
           )}

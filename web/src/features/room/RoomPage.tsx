@@ -2,7 +2,7 @@ import { useState } from 'react'
 import { useLocation } from 'wouter'
 
 import { useMakeRoom, useRoom, type TicketRoom } from '../../api/workQueries'
-import { bytes } from '../../lib/format'
+import { bytes, day } from '../../lib/format'
 import { keyName, TARGET_KEYS } from '../../lib/keymap'
 import { Commands, Do } from '../../ui/Commands'
 import { Note } from '../../ui/Note'
@@ -61,7 +61,7 @@ function Row({ own, place, onAsk }: { own: TicketRoom; place: number; onAsk: () 
         <span className="block truncate text-m">{own.customer}</span>
         <span className="block text-m text-soft">{parts.filter(([size]) => size > 0).map(([size, name]) => `${name} ${bytes(size)}`).join(' · ')}</span>
       </span>
-      <span className="text-m md:w-48">{own.closed_at === null ? T.roomOpen : own.may_go ? T.roomMay : T.roomUntil(new Date(own.goes_on ?? '').toLocaleDateString())}</span>
+      <span className="text-m md:w-48">{own.closed_at === null ? T.roomOpen : own.may_go ? T.roomMay : T.roomUntil(day(own.goes_on ?? ''))}</span>
       <span className="ml-auto text-right md:w-36">{place >= 0 && <button type="button" onClick={onAsk} className="touch min-h-10 px-1 text-m text-indigo">{T.roomDelete(bytes(bytesOf(own)))}</button>}</span>
     </li>
   )

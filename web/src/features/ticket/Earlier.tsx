@@ -4,6 +4,7 @@ import { useLocation } from 'wouter'
 import { call, type Ticket } from '../../api/client'
 import { keys } from '../../api/keys'
 import type { components } from '../../api/schema'
+import { day } from '../../lib/format'
 import { T } from '../../words'
 
 type Stay = components['schemas']['EarlierOut']
@@ -16,7 +17,7 @@ export function Earlier({ ticket }: { ticket: Ticket }) {
   if (!last || ticket.closed_at) return null
   return (
     <details className="border-l-4 border-indigo bg-sheet px-3 py-1.5 text-m" data-earlier>
-      <summary className="min-h-8 cursor-pointer"><strong>{T.hereBefore(new Date(last.closed_at).toLocaleDateString())}</strong> {last.done[0] ?? last.found[0]}{last.in_warranty && <strong className="text-ochre-ink"> {T.inWarranty(last.warranty_until)}</strong>}</summary>
+      <summary className="min-h-8 cursor-pointer"><strong>{T.hereBefore(day(last.closed_at))}</strong> {last.done[0] ?? last.found[0]}{last.in_warranty && <strong className="text-ochre-ink"> {T.inWarranty(day(last.warranty_until))}</strong>}</summary>
       {data.map((stay) => (
         <div key={stay.id} className="border-t border-hair py-1.5">
           <button type="button" onClick={() => navigate(`/ticket/${stay.id}`)} className="touch min-h-8 font-mono text-s text-indigo">{stay.number}</button>

@@ -38,12 +38,12 @@ export const ToolStrip = memo(function ToolStrip({ ticket, at, onTool }: ToolStr
         return (
           <button
             key={tool} ref={isHere ? here : null} type="button" onClick={() => onTool(tool)} aria-current={isHere ? 'page' : undefined} data-tool={tool}
-            className={`flex min-h-12 shrink-0 flex-col justify-center border-b-[3px] px-1 pt-1 text-left max-lg:px-2 leading-[18px] ${isHere ? 'border-ink' : 'border-transparent'}`}
+            className={`flex min-h-12 shrink-0 flex-col justify-center border-b-[3px] px-1 pt-1 text-left max-lg:px-2 xl:px-0.5 leading-[18px] ${isHere ? 'border-ink' : 'border-transparent'}`}
           >
             <span className={`whitespace-nowrap text-m ${isHere ? 'font-bold text-ink' : 'text-indigo'}`}>{T.tools[tool]}</span>
             <span className="flex items-center gap-1">
               <kbd className="hotkey w-[18px] rounded border border-line text-center font-sans text-[12px] leading-4 text-ink max-lg:hidden">{keyOf('ticket', tool)}</kbd>
-              <span className={`max-w-[17ch] truncate text-s lg:max-w-[12ch] xl:max-w-[13ch] ${TONES[tone]}`}>{text || ' '}</span>
+              <span title={text} className={`max-w-[17ch] truncate text-s lg:max-w-[12ch] xl:max-w-[11ch] ${TONES[tone]}`}>{text || ' '}</span>
             </span>
           </button>
         )
