@@ -96,6 +96,7 @@ def test_photographs_are_saved_from_bad_places_and_the_missing_ones_are_named(se
     page.goto(f"{server.url}/ticket/{number}/volume")
     page.get_by_role("button", name="check file system").click(timeout=SLOW)
     expect(page.locator("[data-state=clean][data-job='']")).to_be_visible(timeout=SLOW)
+    expect(page.get_by_role("button", name="mark as complete backup")).to_be_visible(timeout=SLOW)
     page.keyboard.press("+")
     expect(page.get_by_role("button", name="the data counts as safe")).to_be_visible()
     page.keyboard.press("k")
