@@ -3,7 +3,7 @@
     python bench/keys.py --machines 300 --seed 4100 [--world NAME]
 
 A result, an answer to a question and a test change that is undone are a key each; signing takes two (S, then Y). The
-story is told at check-in. Printed for all machines, and for each fault that at least five of them had."""
+story is entered at check-in. One line for all machines, and one for each fault of five or more."""
 
 from __future__ import annotations
 
@@ -20,7 +20,7 @@ def main() -> None:
     parser = argparse.ArgumentParser(description=__doc__.splitlines()[0] if __doc__ else "")
     parser.add_argument("--machines", type=int, default=300)
     parser.add_argument("--seed", type=int, default=4100)
-    parser.add_argument("--world", default="")
+    parser.add_argument("--world", default="", choices=["", *shipped_worlds()])
     asked = parser.parse_args()
     model = shipped_model()
     world = shipped_worlds()[asked.world] if asked.world else model

@@ -51,7 +51,7 @@ class RehearsalRun:
     first_right: bool
     """that call was the right one for what was wrong with the machine then"""
     called_at: int | None
-    """entries on the tape when the first call was made, the story among them"""
+    """entries of the log when the first call was made, the story included"""
     tape: tuple[Entry, ...]
     facts: Facts
 
