@@ -27,6 +27,7 @@ def cluster() -> Iterator[Any]:
         yield own
 
 
+@pytest.mark.wide
 def test_a_cluster_comes_to_the_same_as_processes_also_when_a_worker_dies(cluster: Any) -> None:
     here = rehearse_runs(**HOW, jobs=1)
     address = str(cluster.scheduler_address)

@@ -87,7 +87,9 @@ def _sum(image: Path, name: str) -> tuple[str, str]:
     return ours.hexdigest(), theirs.hexdigest()
 
 
-@pytest.mark.parametrize("ends", [(), ("pause", "server", "probe", "machine", "server")])
+@pytest.mark.parametrize(
+    "ends", [("server", "probe"), pytest.param(("pause", "server", "probe", "machine", "server"), marks=pytest.mark.wide)]
+)
 def test_a_copy_holds_what_the_drive_holds_and_says_what_is_missing(bench: Bench, ends: tuple[str, ...]) -> None:
     number, image, link = _copied(bench, "spotted", ends=ends)
     assert link["orders"][-1]["state"] == "done"
@@ -451,7 +453,7 @@ def test_a_copy_that_a_drive_is_filled_from_is_not_deleted_and_one_that_is_gone_
     )
 
 
-@pytest.mark.parametrize("way", ["leave", "end"])
+@pytest.mark.parametrize("way", [pytest.param("leave", marks=pytest.mark.wide), "end"])
 def test_a_drive_that_is_filled_in_part_and_left_is_said_to_be(bench: Bench, way: str) -> None:
     number, _image, link = _copied(bench, "beside", end=100_000)
     copy = link["orders"][-1]["id"]

@@ -109,6 +109,7 @@ def test_the_keys_of_practice_machines_are_what_stretching_gives() -> None:
         assert stretched(first, noise(f"salt {key_id(name)}", 16)).hex() == known
 
 
+@pytest.mark.wide
 def test_a_new_drive_is_filled_without_the_encryption_only_with_the_key_and_the_customers_word(bench: Bench) -> None:
     name = "locked-other-key"
     desk = VolumeDesk(bench, name, **FACTS)

@@ -81,7 +81,9 @@ DAMAGES = {
 }
 
 
-@pytest.mark.parametrize("name", DAMAGES)
+@pytest.mark.parametrize(
+    "name", [pytest.param(n, marks=[pytest.mark.wide] if n.startswith("crossed") else []) for n in DAMAGES]
+)
 def test_each_kind_of_damage_is_found_and_mended_through_the_link(bench: Bench, name: str) -> None:
     """NTFS, exFAT, FAT32 and ext4, each hurt in its own way, on a machine that answers the probe."""
     system, drive, wanted, groups = DAMAGES[name]
