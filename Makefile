@@ -117,9 +117,9 @@ web/dist/index.html: $(VENV)/.runs web/node_modules/.stamp web/src/api/schema.d.
 
 .PHONY: browser
 emulator:
-	@command -v qemu-system-x86_64 debootstrap zstd cpio busybox depmod mkfs.fat mcopy pvcreate sgdisk syslinux grub-mkimage mkfs.ntfs mkfs.exfat mkfs.ext4 as >/dev/null && test -d /usr/share/OVMF || { echo "Installing Debian's packages for the lab"; \
+	@command -v qemu-system-x86_64 debootstrap zstd cpio busybox depmod mkfs.fat mcopy pvcreate mdadm sgdisk syslinux grub-mkimage mkfs.ntfs mkfs.exfat mkfs.ext4 as >/dev/null && test -d /usr/share/OVMF || { echo "Installing Debian's packages for the lab"; \
 	  apt-get update -qq && DEBIAN_FRONTEND=noninteractive apt-get install -y -qq --no-install-recommends \
-	  qemu-system-x86 ovmf debootstrap busybox-static cpio zstd kmod dosfstools mtools lvm2 gdisk syslinux syslinux-common grub-common grub-efi-amd64-bin grub-pc-bin grub-efi-amd64-signed shim-unsigned systemd-boot-efi ntfs-3g exfatprogs e2fsprogs binutils >/dev/null || echo "They could not be installed: the lab will be skipped"; }
+	  qemu-system-x86 ovmf debootstrap busybox-static cpio zstd kmod dosfstools mtools lvm2 mdadm gdisk syslinux syslinux-common grub-common grub-efi-amd64-bin grub-pc-bin grub-efi-amd64-signed shim-unsigned systemd-boot-efi ntfs-3g exfatprogs e2fsprogs binutils >/dev/null || echo "They could not be installed: the lab will be skipped"; }
 
 browser:
 	@command -v chromium >/dev/null || { echo "Installing Debian's chromium package for the browser tests"; \

@@ -55,7 +55,7 @@ WORDS = shipped_words()
 def judge_pages(data: bytes) -> None:
     """A corpus entry: pages as JSON, path -> hex."""
     pages = {path: bytes.fromhex(text) for path, text in json.loads(data).items()}
-    began = time.perf_counter()
+    began = time.process_time()
     try:
         document = capture_document(read_capture(pages, WORDS.knowledge.findings), WORDS)
         json.dumps(
@@ -65,8 +65,8 @@ def judge_pages(data: bytes) -> None:
         pass
     except Exception as error:
         raise Found(f"{type(error).__name__}: {error}") from error
-    if time.perf_counter() - began > MOST_SECONDS:
-        raise Found(f"took {time.perf_counter() - began:.1f} s")
+    if time.process_time() - began > MOST_SECONDS:
+        raise Found(f"took {time.process_time() - began:.1f} s")
 
 
 def mutated(rng: random.Random, data: bytes) -> bytes:
@@ -283,14 +283,14 @@ class Api:
                 "files": {"file": (rng.choice(TEXTS[1:]) or "x", rng.randbytes(rng.choice((0, 10, 512, 4096))))},
                 "data": {"by": rng.choice(TEXTS)},
             }
-        began = time.perf_counter()
+        began = time.process_time()  # of the processor: a machine that others use takes as long as it likes
         try:
             answer = self.client.request(method, url, **more)
         except (ValueError, TypeError) as error:  # what the client itself cannot send
             if "JSON" in str(error) or "URL" in str(error) or "surrogates" in str(error):
                 return
             raise
-        spent = time.perf_counter() - began
+        spent = time.process_time() - began
         self.statuses[answer.status_code] += 1
         if answer.status_code >= 500:
             raise Found(
@@ -377,7 +377,7 @@ def main() -> int:
         while time.monotonic() < end and len(found) < 20:
             pages = next(cases)
             raw = json.dumps({path: data.hex() for path, data in pages.items()}).encode()
-            began = time.perf_counter()
+            began = time.process_time()
             try:
                 judge_pages(raw)
             except Found as error:
@@ -385,7 +385,7 @@ def main() -> int:
                 if len(raw) < 1 << 20:
                     (CORPUS / name).write_bytes(raw)
                 found.append(f"{name}: {error}")
-            slowest = max(slowest, time.perf_counter() - began)
+            slowest = max(slowest, time.process_time() - began)
             counts["captures"] += 1
             for _ in range(6):
                 try:

@@ -88,7 +88,8 @@ def _sum(image: Path, name: str) -> tuple[str, str]:
 
 
 @pytest.mark.parametrize(
-    "ends", [("server", "probe"), pytest.param(("pause", "server", "probe", "machine", "server"), marks=pytest.mark.wide)]
+    "ends",
+    [("server", "probe"), pytest.param(("pause", "server", "probe", "machine", "server"), marks=pytest.mark.wide)],
 )
 def test_a_copy_holds_what_the_drive_holds_and_says_what_is_missing(bench: Bench, ends: tuple[str, ...]) -> None:
     number, image, link = _copied(bench, "spotted", ends=ends)

@@ -7,6 +7,7 @@ import json
 from pathlib import Path
 from typing import Any
 
+import pytest
 from benches import Bench
 from volume_desk import VolumeDesk, rows
 

@@ -68,6 +68,18 @@ def _repair(own: argparse.ArgumentParser) -> None:
     own.add_argument("--revert", type=Path, metavar="FILE", default=None, help="restore every byte in this undo file")
 
 
+def _others(own: argparse.ArgumentParser) -> None:
+    own.add_argument(
+        "--with",
+        dest="others",
+        nargs="+",
+        action="extend",
+        default=[],
+        metavar="IMAGE",
+        help="other drives, or images of them, that hold the volume together with this one (RAID, LVM)",
+    )
+
+
 def _sector_size(own: argparse.ArgumentParser) -> None:
     own.add_argument(
         "--sector-size",
@@ -204,6 +216,7 @@ def _volumes(commands: Commands) -> None:
         own = commands.add_parser(name, help=words)
         own.add_argument("image", metavar="IMAGE", help="an image file or a block device")
         _place(own, "the largest volume that can be read")
+        _others(own)
         _key_file(own)
         _sector_size(own)
         if name == "volume":
@@ -256,6 +269,7 @@ def _volumes(commands: Commands) -> None:
     )
     told.add_argument("path", metavar="PATH", help="an image, a block device, or a folder with the system's files")
     _place(told, "every volume that can be read")
+    _others(told)
     _key_file(told)
     told.add_argument(
         "--capture",

@@ -12,7 +12,7 @@ from gatecheck.adapters.folder_files import FolderFiles
 from gatecheck.adapters.shipped_tables import disk_words, record_rules, shipped_model
 from gatecheck.cli.locked import with_key
 from gatecheck.cli.output import print_json
-from gatecheck.cli.places import pieces_of, place_of
+from gatecheck.cli.places import pieces_of, volume_in
 from gatecheck.cli.repairing import asked_repair, plans_shown, repair_target, repaired
 from gatecheck.core.disk.sectors import Sectors
 from gatecheck.core.disk.volume_ids import volume_ids
@@ -23,6 +23,7 @@ from gatecheck.core.records.read import read_records
 from gatecheck.core.records.repairs import RecordsRepair, records_repair
 from gatecheck.core.records.report import Records
 from gatecheck.core.records.source import Files, VolumeFiles
+from gatecheck.core.volume.assemble import assembled
 from gatecheck.core.volume.check import opened
 from gatecheck.core.words.catalogue import Words
 
@@ -93,16 +94,19 @@ def _sources(arguments: argparse.Namespace) -> list[Files]:
         return [FolderFiles(Path(arguments.path))]
     arguments.image = arguments.path
     disk: Sectors = ImageSectors(arguments.path, sector=arguments.sector_size)
+    others = [ImageSectors(other, sector=arguments.sector_size) for other in arguments.others]
     view = with_key(arguments, disk)
     places: list[tuple[Sectors, tuple[int, int]]]
     if view is not None:
-        places = [(view.inside, place_of(view.inside, None, None))]
+        places = [volume_in(view.inside, None, None)]
     elif arguments.at is not None or arguments.partition is not None:
-        places = [(disk, place_of(disk, arguments.at, arguments.partition))]
+        places = [volume_in(disk, arguments.at, arguments.partition, others)]
     else:
         length = disk.length or 0
         pieces = [p for p in pieces_of(disk) if p.first < length]
         places = [(disk, (p.first, min(p.last, length - 1))) for p in pieces] or [(disk, (0, length - 1))]
+        sets = assembled((disk, *others))
+        places += [(own.sectors, (0, (own.sectors.length or 1) - 1)) for own in sets if own.sectors is not None]
     volumes = [own.volume for own in (opened(where, *place) for where, place in places) if own.volume is not None]
     if not volumes:
         raise InputError(f"{arguments.path}: expected a volume that can be read, got none")

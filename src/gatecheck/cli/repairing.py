@@ -13,13 +13,14 @@ from gatecheck.adapters.shipped_tables import disk_words
 from gatecheck.cli.disks import taken_back
 from gatecheck.cli.locked import opened_with_key
 from gatecheck.cli.output import print_json
-from gatecheck.cli.places import place_of
+from gatecheck.cli.places import volume_in
 from gatecheck.core.disk.bootpath import BIOS, UEFI, boot_path
+from gatecheck.core.disk.joined import JoinedSectors
 from gatecheck.core.disk.mend import merged
 from gatecheck.core.disk.sectors import Sectors
 from gatecheck.core.errors import InputError
 from gatecheck.core.locked.model import Opened
-from gatecheck.core.volume.lvm.largest import largest_of_group
+from gatecheck.core.volume.assemble import RAID, assembled
 from gatecheck.core.volume.repair_group import RepairGroup
 from gatecheck.core.words.said import Said
 
@@ -37,24 +38,43 @@ Plan = TypeVar("Plan", bound=Planned)
 
 @dataclass(frozen=True, slots=True)
 class RepairTarget:
-    """What a repair sees, and where the volume is in it; `opened`: what a key opened, None where there is none."""
+    """What a repair sees, and where the volume is in it; `opened`: what a key opened; `joined`: the
+    logical volume that it is; None where there is none."""
 
     seen: Sectors
     place: tuple[int, int]
     opened: Opened | None = None
+    joined: JoinedSectors | None = None
 
     def to_disk(self, writes: Sequence[tuple[int, bytes]]) -> list[tuple[int, bytes]]:
-        """As they stand on the disk: encrypted where the volume is. Raises InputError where that is not safe."""
-        return list(writes) if self.opened is None else self.opened.to_disk(writes)
+        """As they stand on the disk: at their extents, encrypted where the volume is. Raises InputError where that is
+        not safe."""
+        own = list(writes) if self.joined is None else self.joined.to_disk(writes)
+        return own if self.opened is None else self.opened.to_disk(own)
 
 
 def repair_target(arguments: argparse.Namespace, image: str) -> RepairTarget:
+    """Raises InputError for a volume whose bytes stand on several drives, or on one more than once."""
     disk = ImageSectors(image, sector=arguments.sector_size)
+    if getattr(arguments, "others", None):
+        raise InputError("--with: expected without --repair: a volume on several drives is read, not repaired")
     found = opened_with_key(arguments, disk)
-    if found is None:
-        return RepairTarget(disk, place_of(disk, arguments.at, arguments.partition))
-    inside = found[1].inside
-    return RepairTarget(inside, largest_of_group(inside) or place_of(inside, None, None), found[1])
+    ground: Sectors = disk if found is None else found[1].inside
+    asked = (arguments.at, arguments.partition) if found is None else (None, None)
+    seen, place = volume_in(ground, *asked)
+    opened = None if found is None else found[1]
+    if seen is ground:
+        return RepairTarget(seen, place, opened)
+    if isinstance(seen, JoinedSectors) and seen.is_only_on(ground) and not _is_mirror(ground, seen):
+        return RepairTarget(seen, place, opened, seen)
+    raise InputError(f"{image}: expected a volume of this drive alone, got one of a set: it is read, not repaired")
+
+
+def _is_mirror(ground: Sectors, seen: JoinedSectors) -> bool:
+    """The other drives of its set would not know of what is written."""
+    mirrors = [m.sectors for m in assembled([ground]) if m.kind == RAID and isinstance(m.sectors, JoinedSectors)]
+    theirs = [part for own in mirrors for part in own.stretches]
+    return any(p.at < t.at + t.size and t.at < p.at + p.size for p in seen.stretches for t in theirs)
 
 
 def asked_repair(arguments: argparse.Namespace, image: str) -> int | None:

@@ -10,12 +10,11 @@ from gatecheck.adapters.disk_image import ImageSectors
 from gatecheck.adapters.shipped_tables import disk_words
 from gatecheck.cli.locked import with_key
 from gatecheck.cli.output import print_json
-from gatecheck.cli.places import place_of
+from gatecheck.cli.places import volume_in
 from gatecheck.cli.repairing import asked_repair, plans_shown, repair_target, repaired
 from gatecheck.core.disk.sectors import Sectors
 from gatecheck.core.errors import InputError
 from gatecheck.core.volume.check import check, opened
-from gatecheck.core.volume.lvm.largest import largest_of_group
 from gatecheck.core.volume.repair import Repair, repair_of
 from gatecheck.core.volume.tree import Filesystem
 
@@ -81,16 +80,16 @@ def _repair(arguments: argparse.Namespace) -> int:
 
 
 def _opened_place(arguments: argparse.Namespace) -> tuple[Sectors, tuple[int, int]]:
-    """The disk, its encrypted volume open where a key was given, and where the volume stands that is meant: a volume
-    inside (of LVM, the largest), else what was asked for."""
+    """The disk, its encrypted volume open where a key was given, and where the volume stands that is meant: the
+    largest that a set or a group holds, else what was asked for."""
     disk = ImageSectors(arguments.image, sector=arguments.sector_size)
+    others = [ImageSectors(other, sector=arguments.sector_size) for other in arguments.others]
     view = with_key(arguments, disk)
     if view is None:
-        return disk, place_of(disk, arguments.at, arguments.partition)
+        return volume_in(disk, arguments.at, arguments.partition, others)
     inside = view.inside
-    whole = (0, inside.length - 1)
-    place = largest_of_group(inside) or place_of(inside, None, None)
-    return (view, view.place) if place == whole else (inside, place)
+    found, place = volume_in(inside, None, None, others)
+    return (view, view.place) if found is inside and place == (0, inside.length - 1) else (found, place)
 
 
 def _readable(disk: Sectors, place: tuple[int, int], image: str) -> Filesystem:

@@ -7,10 +7,12 @@ from collections.abc import Iterator, Sequence
 from dataclasses import dataclass
 
 from gatecheck.core.disk.division import ABSENT, Division, Piece, division_of
+from gatecheck.core.disk.joined import JoinedSectors
 from gatecheck.core.disk.owners import owners_of
 from gatecheck.core.disk.sectors import Sectors
 from gatecheck.core.disk.volume import volume_at
 from gatecheck.core.errors import DecodeError
+from gatecheck.core.volume.assemble import MemberPlace, held_by
 from gatecheck.core.volume.place import BOOT, CATALOGUE, FILE, NOTHING, Place
 from gatecheck.core.volume.readers import open_volume
 from gatecheck.core.words.said import Said
@@ -106,8 +108,11 @@ def _inside(disk: Sectors, piece: Piece, lbas: Sequence[int]) -> list[Place]:
     owner = None if known else next(iter(owners_of(disk, piece.first, piece.last)), None)
     name = known.name if known else owner.name if owner else ""
     found = []
+    held = _held(disk, piece, lbas)
     for lba in lbas:
-        if lba == piece.first and known is not None:
+        if lba in held:
+            found.append(held[lba])
+        elif lba == piece.first and known is not None:
             found.append(Place(Said("where.boot-sector", {"kind": name}), None, BOOT))
         elif known is not None and known.kind == "swap":
             found.append(Place(Said("where.swap"), None, NOTHING))
@@ -119,6 +124,23 @@ def _inside(disk: Sectors, piece: Piece, lbas: Sequence[int]) -> list[Place]:
                     CATALOGUE if known and known.is_locked and lba < piece.first + 8 else FILE,
                 )
             )
+    return found
+
+
+def _held(disk: Sectors, piece: Piece, lbas: Sequence[int]) -> dict[int, Place]:
+    """By LBA, what lives there in the logical volumes, or the mirrored one, that the partition holds alone."""
+    found: dict[int, Place] = {}
+    for own in held_by([MemberPlace(disk, piece.first, piece.last, ((0, piece.first),))]):
+        joined = own.sectors
+        if not isinstance(joined, JoinedSectors) or not joined.is_only_on(disk):
+            continue
+        seen = {lba: there for lba in lbas if (there := joined.inside_of(lba)) is not None}
+        try:
+            volume = open_volume(joined, 0, joined.length - 1) if seen else None
+            if volume is not None:
+                found |= dict(zip(seen, volume.places(list(seen.values())), strict=True))
+        except DecodeError:
+            continue
     return found
 
 

@@ -3,7 +3,6 @@ memory only."""
 
 from __future__ import annotations
 
-import contextlib
 import hashlib
 from collections.abc import Mapping, Sequence
 from dataclasses import dataclass
@@ -11,23 +10,29 @@ from typing import Any
 
 from gatecheck.adapters.key_file import free_memory
 from gatecheck.core.disk.follow import Run, merge_runs
+from gatecheck.core.disk.joined import JoinedSectors
 from gatecheck.core.disk.sectors import Sectors
 from gatecheck.core.errors import DecodeError, InputError
 from gatecheck.core.locked.find import locked_at
 from gatecheck.core.locked.keys import key_of
 from gatecheck.core.locked.model import Locked, Opened
+from gatecheck.core.volume.assemble import RAID, Assembled, MemberPlace, held_by, largest_readable
 from gatecheck.core.volume.gather import RecordingSectors
-from gatecheck.core.volume.lvm.largest import largest_of_group
+from gatecheck.core.volume.lvm.read import is_physical_volume
+from gatecheck.core.volume.raid.read import MAGIC as RAID_MAGIC
 from gatecheck.server.volumes.partial_image import PartSectors, SectorStore
 
 _MOST_OPEN = 4
+_MARKED = 8192
+"""bytes from the start in which a member says that it is one"""
+_RAID_MARK = RAID_MAGIC.to_bytes(4, "little")
 
 
 @dataclass(slots=True)
 class VolumeView:
     """`disk`: what was read; `seen`: what a look sees, the inside where a key opened it, with the volume from `first`
-    to `last`; `locked`: what its encryption says of itself, None where there is none; `wanted`: what has to be read
-    before that can be told."""
+    to `last`, or a logical volume of it, `joined`; `locked`: what its encryption says of itself, None where there is
+    none; `wanted`: what has to be read before that can be told; `is_mirror`: other drives hold the same bytes."""
 
     disk: PartSectors
     seen: Sectors
@@ -37,20 +42,29 @@ class VolumeView:
     open: Opened | None = None
     wanted: tuple[Run, ...] = ()
     problem: str = ""
+    joined: JoinedSectors | None = None
+    is_mirror: bool = False
 
     def sources(self, runs: Sequence[Run]) -> list[Run]:
         """Sectors of the disk that these of the view stand in, in order."""
+        own = list(runs) if self.joined is None else self.joined.sources(runs)
         if self.open is None:
-            return list(runs)
-        return merge_runs(self.open.inside.sources(runs))
+            return own if self.joined is None else merge_runs(own)
+        return merge_runs(self.open.inside.sources(own))
 
     def seen_at(self, lba: int) -> int | None:
         """Where a sector of the disk is seen; None for the encryption's own records."""
-        return lba if self.open is None else self.open.inside.inside_of(lba)
+        own = lba if self.open is None else self.open.inside.inside_of(lba)
+        return own if self.joined is None or own is None else self.joined.inside_of(own)
 
     def to_disk(self, writes: Sequence[tuple[int, bytes]]) -> list[tuple[int, bytes]]:
         """Raises InputError where it is not safe to write through the key."""
-        return list(writes) if self.open is None else self.open.to_disk(writes)
+        if self.is_mirror:
+            raise InputError(
+                "expected a volume of this drive alone, got one of a mirrored set: it is read, not repaired"
+            )
+        own = list(writes) if self.joined is None else self.joined.to_disk(writes)
+        return own if self.open is None else self.open.to_disk(own)
 
     def told(self) -> Mapping[str, Any] | None:
         """What the screen shows of the encryption: nothing of the key."""
@@ -68,14 +82,24 @@ class VolumeView:
         }
 
 
+@dataclass(frozen=True, slots=True)
+class _Held:
+    """Where the volume stands: `first` to `last` of what was looked at, or of the logical volume `joined`."""
+
+    first: int
+    last: int
+    joined: JoinedSectors | None = None
+    is_mirror: bool = False
+
+
 @dataclass(slots=True)
 class _Kept:
-    """What a key opened; `place`: where the volume stands inside, None until enough of it was read."""
+    """What a key opened; `held`: the volume inside, None until enough of it was read."""
 
     disk: PartSectors
     locked: Locked
     open: Opened
-    place: tuple[int, int] | None = None
+    held: _Held | None = None
 
 
 _OPEN: dict[tuple[str, int, bytes], _Kept] = {}
@@ -101,9 +125,15 @@ def view_of(ground: SectorStore, first: int, last: int, keys: Sequence[bytes]) -
     except DecodeError as error:
         plain.problem, plain.wanted = str(error), tuple(asked.missing_runs())
         return plain
-    plain.locked, plain.wanted = locked_now, tuple(asked.missing_runs())
-    if locked_now is None or plain.wanted:
-        plain.wanted = plain.wanted if locked_now is not None else ()
+    plain.locked = locked_now
+    if locked_now is None:
+        held, plain.wanted = _held_at(disk, first, last)
+        if held is not None and held.joined is not None:
+            plain.seen, plain.joined, plain.is_mirror = held.joined, held.joined, held.is_mirror
+            plain.first, plain.last = held.first, held.last
+        return plain
+    plain.wanted = tuple(asked.missing_runs())
+    if plain.wanted:
         return plain
     plain.locked = locked_at(disk, first, last, memory=free_memory())  # over what was read, nothing is noted any more
     for raw in [*keys, *([] if plain.locked is None or plain.locked.needs_key else [b""])]:
@@ -123,15 +153,44 @@ def view_of(ground: SectorStore, first: int, last: int, keys: Sequence[bytes]) -
 def _inside(kept: _Kept, first: int, last: int) -> VolumeView:
     """What a look sees of what is open."""
     inside = kept.open.inside
-    if kept.place is None:
-        asked, place = RecordingSectors(inside), None
-        with contextlib.suppress(DecodeError):
-            place = largest_of_group(asked)
-        if asked.missing_runs():
-            wanted = tuple(merge_runs(inside.sources(asked.missing_runs())))
+    if kept.held is None:
+        kept.held, missing = _held_at(inside, 0, inside.length - 1)
+        if kept.held is None:
+            wanted = tuple(merge_runs(inside.sources(missing)))
             return VolumeView(kept.disk, kept.disk, first, last, kept.locked, kept.open, wanted)
-        kept.place = place or (0, inside.length - 1)
-    return VolumeView(kept.disk, inside, *kept.place, kept.locked, kept.open)
+    own = kept.held
+    seen = inside if own.joined is None else own.joined
+    place = (own.first, own.last)
+    return VolumeView(kept.disk, seen, *place, kept.locked, kept.open, joined=own.joined, is_mirror=own.is_mirror)
+
+
+def _held_at(disk: Sectors, first: int, last: int) -> tuple[_Held | None, tuple[Run, ...]]:
+    """The volume at this place, or the largest that can be read of those that the place holds as a member of a group or
+    a mirror; None where more has to be read first, and what."""
+    asked = RecordingSectors(disk)
+    start = asked.read(first, -(-_MARKED // disk.sector)).data
+    if not is_physical_volume(start) and _RAID_MARK not in (start[:4], start[4096:4100]):
+        return _Held(first, last), ()
+    sets = held_by([MemberPlace(asked, first, last, ((0, first),))])
+    largest = largest_readable(sets)
+    missing = tuple(asked.missing_runs())
+    if missing:
+        return None, missing
+    if largest is None:
+        return _Held(first, last), ()
+    own = next((o for o in held_by([MemberPlace(disk, first, last, ((0, first),))]) if _is(o, largest[0])), None)
+    if own is None or not isinstance(own.sectors, JoinedSectors) or not own.sectors.is_only_on(disk):
+        return _Held(first, last), ()
+    is_mirror = any(o.kind == RAID and o.of > 1 for o in sets)
+    return _Held(largest[1], largest[2], own.sectors, is_mirror), ()
+
+
+def _is(own: Assembled, sectors: Sectors) -> bool:
+    """The same volume, put together again."""
+    mine = own.sectors
+    if not isinstance(mine, JoinedSectors) or not isinstance(sectors, JoinedSectors):
+        return False
+    return [(s.first, s.size, s.at) for s in mine.stretches] == [(s.first, s.size, s.at) for s in sectors.stretches]
 
 
 def _mark(keys: Sequence[bytes]) -> bytes:

@@ -13,22 +13,54 @@ from gatecheck.core.disk.sectors import Sectors
 from gatecheck.core.errors import DecodeError
 
 LABEL, TYPE, AREA = b"LABELONE", b"LVM2 001", b" LVM2 x[5A%r0N*>"
-_UNIT, _MOST_TEXT, _MOST_VOLUMES = 512, 1 << 18, 64
+_UNIT, _MOST_TEXT, _MOST_VOLUMES, _MOST_DISKS = 512, 1 << 20, 256, 64
+
+
+@dataclass(frozen=True, slots=True)
+class Segment:
+    """Bytes `first` to `first + size` of a logical volume. `kind`: lvm2's own name (striped, mirror, raid5_ls);
+    `on`: (physical or logical volume, byte from the start of its extents) of each stripe or copy; `chunk`: bytes of a
+    stripe that stand together."""
+
+    first: int
+    size: int
+    kind: str
+    on: tuple[tuple[str, int], ...]
+    chunk: int
 
 
 @dataclass(frozen=True, slots=True)
 class LogicalVolume:
-    """`at`: byte from the start of the physical volume, None where its first extent lies on another one."""
+    """`at`: byte from the start of the physical volume that was read, None where its first extent lies on another one;
+    `is_shown`: it is one that people made, not a part of one."""
 
     name: str
     at: int | None
     size: int
+    segments: tuple[Segment, ...] = ()
+    is_shown: bool = True
+
+
+@dataclass(frozen=True, slots=True)
+class PhysicalVolume:
+    """`id` as the label has it, without dashes; `data_at`: byte of its first extent."""
+
+    name: str
+    id: str
+    data_at: int
 
 
 @dataclass(frozen=True, slots=True)
 class VolumeGroup:
+    """`own`: the physical volume that was read, None where its description does not name it; `revision`: how often the
+    description was written."""
+
     name: str
     volumes: tuple[LogicalVolume, ...]
+    id: str = ""
+    revision: int = 0
+    disks: tuple[PhysicalVolume, ...] = ()
+    own: PhysicalVolume | None = None
 
 
 class _Bytes:
@@ -58,7 +90,7 @@ def read_group(disk: Sectors, first: int) -> VolumeGroup:
     for at, size in _areas(head[label + offset :]):
         text = _text(own, at, size)
         if text:
-            return _group(text)
+            return _group(text, head[label + 32 : label + 64].decode("ascii", "replace"))
     raise DecodeError("LVM description", at=label, expected="text of a volume group", got="none")
 
 
@@ -89,7 +121,7 @@ def _text(own: _Bytes, at: int, size: int) -> str:
 
 
 _TOKEN = re.compile(r'"(?:[^"\\]|\\.)*"|#[^\n]*|[\w.+-]+|[{}=\[\],]')
-_MOST_TOKENS, _DEEPEST = 50_000, 8
+_MOST_TOKENS, _DEEPEST = 200_000, 8
 Section = dict[str, "Section | str | list[str]"]
 
 
@@ -137,24 +169,55 @@ def _count(own: Section, name: str) -> int:
     return int(value) if isinstance(value, str) and value.isdigit() and len(value) < 16 else 0
 
 
-def _group(text: str) -> VolumeGroup:
+def _pairs(own: Section, name: str) -> list[tuple[str, str]]:
+    """`[name, number, name, number ...]`, or the names of pairs of volumes."""
+    values = own.get(name)
+    held = values if isinstance(values, list) else []
+    return list(zip(held[::2], held[1::2], strict=False))
+
+
+def _segment(own: Section, extent: int) -> Segment:
+    """A stripe of one is a stretch in a row."""
+    kind = str(own.get("type") or "")
+    on = [
+        (disk, int(place) * extent)
+        for disk, place in _pairs(own, "stripes") or _pairs(own, "mirrors")
+        if place.isdigit() and len(place) < 16
+    ]
+    if kind.startswith("raid"):
+        on = [(image, 0) for _, image in _pairs(own, "raids")]
+        if kind == "raid0" and not on:
+            held = own.get("raid0_lvs")
+            on = [(image, 0) for image in held] if isinstance(held, list) else []
+    return Segment(
+        _count(own, "start_extent") * extent,
+        _count(own, "extent_count") * extent,
+        kind,
+        tuple(on[:_MOST_DISKS]),
+        _count(own, "stripe_size") * _UNIT,
+    )
+
+
+def _group(text: str, own_id: str) -> VolumeGroup:
     name, own = next(
         ((name, value) for name, value in _parsed(text).items() if isinstance(value, dict)), ("", Section())
     )
     extent = _count(own, "extent_size") * _UNIT
-    disks = {
-        disk: _count(value, "pe_start") * _UNIT
-        for disk, value in _section(own, "physical_volumes").items()
+    disks = tuple(
+        PhysicalVolume(disk, str(value.get("id") or "").replace("-", ""), _count(value, "pe_start") * _UNIT)
+        for disk, value in list(_section(own, "physical_volumes").items())[:_MOST_DISKS]
         if isinstance(value, dict)
-    }
-    # with several, which of them this is does not stand in their description
-    only = next(iter(disks)) if len(disks) == 1 else None
+    )
+    this = next((d for d in disks if d.id == own_id), disks[0] if len(disks) == 1 else None)
     volumes: list[LogicalVolume] = []
     for title, volume in list(_section(own, "logical_volumes").items())[:_MOST_VOLUMES]:
         if isinstance(volume, dict):
-            segments = [s for key, s in volume.items() if key.startswith("segment") and isinstance(s, dict)]
-            stripes = _section(volume, "segment1").get("stripes")
-            place = stripes[1] if isinstance(stripes, list) and len(stripes) >= 2 and stripes[0] == only else ""
-            at = disks[only] + int(place) * extent if only and extent and place.isdigit() and len(place) < 16 else None
-            volumes.append(LogicalVolume(title, at, sum(_count(s, "extent_count") for s in segments) * extent))
-    return VolumeGroup(name, tuple(volumes))
+            found = [s for key, s in volume.items() if key.startswith("segment") and isinstance(s, dict)]
+            segments = tuple(sorted((_segment(s, extent) for s in found), key=lambda s: s.first))
+            first = segments[0].on[0] if segments and segments[0].on and extent else None
+            at = this.data_at + first[1] if this and first and first[0] == this.name else None
+            status = volume.get("status")
+            shown = not isinstance(status, list) or "VISIBLE" in status
+            volumes.append(LogicalVolume(title, at, sum(s.size for s in segments), segments, shown))
+    revision = _count(own, "seqno")
+    return VolumeGroup(name, tuple(volumes), str(own.get("id") or ""), revision, disks, this)

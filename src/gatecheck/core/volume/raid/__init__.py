@@ -1,0 +1,1 @@
+"""Linux RAID: which set a partition is a member of, and what the members hold together."""
