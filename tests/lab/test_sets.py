@@ -156,7 +156,7 @@ def _sets(disks: list[Path], *, without: tuple[int, ...] = ()) -> dict[str, Asse
         if own.kind == "raid":
             told[names[own.id.hex()]] = own
         else:
-            told[own.name.split("/")[-1]] = own
+            told[f"volume {own.name.split('/')[-1]}"] = own
     return told
 
 
@@ -195,6 +195,6 @@ def test_logical_volumes_hold_what_was_written(made: tuple[bytes, list[Path]], w
     for name in VOLUMES:
         if without and name in ("striped", "zeroth", "linear"):
             continue
-        own = _read(found[name])
+        own = _read(found[f"volume {name}"])
         assert len(own) >= 8 * MIB, name
         assert own == data[3 * 65536 :][: len(own)], name

@@ -14,7 +14,7 @@ from gatecheck.core.firmware import encode as fw
 from gatecheck.core.firmware.pe import image_head
 from gatecheck.core.storage.encode_logs import AtaError, AtaTest
 from gatecheck.core.volume.fat.encode import fat_volume
-from gatecheck.core.volume.lvm.encode import physical_volume
+from gatecheck.core.volume.lvm.encode import in_group, logical_sectors, physical_volume
 from gatecheck.practice.drives import (
     AtaDrive,
     BridgedDrive,
@@ -116,6 +116,11 @@ def _with_volume(
         206_848 + at: data for at, data in content.items()
     }
     return replace(disk, bad=frozenset(206_848 + at for at in bad_places(content, _VOLUME, bad))) if bad else disk
+
+
+def _in_group(made: Callable[[int], dict[int, bytes]]) -> dict[int, bytes]:
+    """A volume of a small server as its installer sets it up: a logical one."""
+    return in_group("vg_server", "root", made(logical_sectors(_VOLUME)), _VOLUME)
 
 
 def _recorded(serial: str, person: str, records: str, *, is_torn: bool = False, **more: Any) -> AtaDrive:
@@ -1124,7 +1129,7 @@ PATIENTS: tuple[Patient, ...] = (
             "Ostler Tarn Mini",
             {
                 "sda": AtaDrive(
-                    "QUARRY SPINDLE 80", "QS0-800544", _with_volume(80, server_without_boot_sector(_VOLUME)), 21_700
+                    "QUARRY SPINDLE 80", "QS0-800544", _with_volume(80, _in_group(server_without_boot_sector)), 21_700
                 )
             },
             chassis=3,

@@ -56,6 +56,17 @@ export const VOLUME = {
   volumeNothing: 'No disk was read yet',
   volumeNothingHint: 'Connect the machine: the first reading names its disks. Or image the drive (Surface scan) and check the image.',
   volumeNotLooked: (what: string, size: string) => `${what || 'This volume'}, ${size}: not checked yet`,
+  volumeSet: (own: { kind: string; name: string; level: string; of: number; there: number; stale: number; is_read: boolean; is_shared: boolean }) => {
+    const what = own.kind === 'lvm' ? `Logical volume ${own.name}` : `${own.level} “${own.name}”`
+    const from = own.of > 1 ? `${own.there} of its ${own.of} drives ${own.there === 1 ? 'is' : 'are'} here` : ''
+    const parts = [
+      [what, from].filter(Boolean).join(': '),
+      own.stale > 0 && `${own.stale === 1 ? 'One drive is' : `${own.stale} drives are`} out of date and not used`,
+      !own.is_read && 'That is not enough: copy the other drives to this ticket',
+      own.is_read && own.is_shared && 'It is read and recovered from, not repaired',
+    ]
+    return `${parts.filter(Boolean).join('. ')}.`
+  },
   volumeNotLookedHint: 'Reads only what the check needs: file table, folders, allocation. Nothing is written.',
   volumeLinkFirst: 'The check reads over the connection: connect the machine first.',
   volumeStale: 'The machine was restarted since this check: check again before you repair.',

@@ -30,11 +30,8 @@ def _flat(own: JoinedStretch) -> list[JoinedStretch]:
         for part, low, high in own.disk.parts(own.at, own.at + own.size)
     ]
     ended = found[-1].first + found[-1].size if found else own.first
-    return (
-        found
-        if ended == own.first + own.size
-        else [*found, JoinedStretch(ended, own.first + own.size - ended, None, 0)]
-    )
+    rest = own.first + own.size - ended
+    return [*found, JoinedStretch(ended, rest, None, 0)] if rest else found
 
 
 class JoinedSectors:

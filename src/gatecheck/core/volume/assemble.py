@@ -58,7 +58,7 @@ class Assembled:
 def assembled(disks: Sequence[Sectors]) -> tuple[Assembled, ...]:
     """Everything that members on these disks hold together; the first of them is the one that is asked for. Never
     raises for what stands on them."""
-    return held_by([place for number, disk in enumerate(disks) for place in _places(disk, number)])
+    return held_by([place for number, disk in enumerate(disks) for place in places_on(disk, number)])
 
 
 def held_by(places: Sequence[MemberPlace]) -> tuple[Assembled, ...]:
@@ -78,7 +78,7 @@ def _is_same(a: Assembled, b: Assembled) -> bool:
     return (a.kind, a.name, a.members) == (b.kind, b.name, b.members) and a.members != ()
 
 
-def _places(disk: Sectors, number: int) -> Iterator[MemberPlace]:
+def places_on(disk: Sectors, number: int) -> Iterator[MemberPlace]:
     """The disk as a whole, then its partitions."""
     for first, last in _cut(disk):
         yield MemberPlace(disk, first, last, ((number, first),), is_whole=first == 0)

@@ -78,6 +78,8 @@ class CheckResult:
     lossless: frozenset[str] = frozenset()
     encryption: Mapping[str, Any] | None = None
     """what the encryption says of itself that the volume stands in"""
+    held_in: Mapping[str, Any] | None = None
+    """the set of drives, or the group, that the volume is read from"""
     base: int = 0
     """LBA at which the volume begins, in what was looked at"""
 

@@ -18,6 +18,7 @@ from gatecheck.core.words.said import Said, say, to_json
 from gatecheck.server.volumes.wire import (
     EncryptionOut,
     RepairGroupOut,
+    SetOut,
     ShareOut,
     VolumeFindingOut,
     VolumeLookOut,
@@ -81,6 +82,7 @@ def to_stored(found: CheckResult, *, by: str, at: str, session: str, base: int) 
         "deleted": found.deleted,
         "fill": list(found.fill),
         "encryption": dict(found.encryption) if found.encryption else None,
+        "held_in": dict(found.held_in) if found.held_in else None,
     }
 
 
@@ -204,6 +206,7 @@ def to_wire(kept: Mapping[str, Any], words: Words, *, session: str) -> VolumeLoo
         fill=kept["fill"],
         is_stale=kept["session"] != session,
         encryption=EncryptionOut(**kept["encryption"]) if kept.get("encryption") else None,
+        held_in=SetOut(**kept["held_in"]) if kept.get("held_in") else None,
     )
 
 

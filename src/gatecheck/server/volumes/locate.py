@@ -2,11 +2,12 @@
 
 from __future__ import annotations
 
-from dataclasses import dataclass
+from dataclasses import dataclass, replace
 from pathlib import Path
 
 from gatecheck.core.disk.division import Division, division_of
 from gatecheck.core.disk.follow import LayeredSectors
+from gatecheck.core.disk.owners import owners_of
 from gatecheck.core.disk.sectors import Sectors, guessed_sector
 from gatecheck.core.volume.readers import name_at
 from gatecheck.server.copies.service import Copies
@@ -94,10 +95,10 @@ class VolumeLocator:
         if own is None:
             return None
         if own.is_copy:
-            image = self.copies.image(ticket_id, int(source.removeprefix(_COPY)))
-            with image.open("rb") as file:
-                sector = guessed_sector(file.read(4104))
-            ground = SectorStore(str(image), sector, image.stat().st_size // sector, is_copy=True)
+            others = [s.id for s in self.sources(ticket_id) if s.is_copy and s.id != source]
+            ground = replace(
+                self._copy(ticket_id, source), beside=tuple(self._copy(ticket_id, other) for other in others)
+            )
             sectors: Sectors = PartSectors(ground)
             return KnownSource(own, "", sectors, division_of(sectors), ground, source)
         seen = self.paths.ground_of(ticket_id, source)
@@ -109,6 +110,13 @@ class VolumeLocator:
             [PartSectors(ground), seen.sectors], sector=seen.sectors.sector, length=seen.sectors.length
         )
         return KnownSource(own, seen.device, layers, division_of(layers), ground, session)
+
+    def _copy(self, ticket_id: int, source: str) -> SectorStore:
+        """Raises StoreError."""
+        image = self.copies.image(ticket_id, int(source.removeprefix(_COPY)))
+        with image.open("rb") as file:
+            sector = guessed_sector(file.read(4104))
+        return SectorStore(str(image), sector, image.stat().st_size // sector, is_copy=True)
 
     def seed(self, known: KnownSource) -> None:
         """The table of a disk, as the first reading brought it, into what is kept of its sectors."""
@@ -141,7 +149,7 @@ class VolumeLocator:
                     first=0,
                     last=length - 1,
                     name="",
-                    holds=name_at(known.sectors, 0),
+                    holds=_holds(known.sectors, 0, length - 1),
                     size=length * known.sectors.sector,
                 )
             ]
@@ -151,7 +159,7 @@ class VolumeLocator:
                 first=p.first,
                 last=min(p.last, length - 1),
                 name=p.name,
-                holds=name_at(known.sectors, p.first),
+                holds=_holds(known.sectors, p.first, min(p.last, length - 1)),
                 size=(min(p.last, length - 1) - p.first + 1) * known.sectors.sector,
             )
             for p in own
@@ -184,3 +192,8 @@ class VolumeLocator:
 
     def folder(self, ticket_id: int) -> Path:
         return self.parts.folder / str(ticket_id)
+
+
+def _holds(sectors: Sectors, first: int, last: int) -> str:
+    """Kind and label of the volume that begins there, else whose marks stand there."""
+    return name_at(sectors, first) or next((o.name for o in owners_of(sectors, first, last)), "")

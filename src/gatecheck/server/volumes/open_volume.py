@@ -16,7 +16,7 @@ from gatecheck.core.errors import DecodeError, InputError
 from gatecheck.core.locked.find import locked_at
 from gatecheck.core.locked.keys import key_of
 from gatecheck.core.locked.model import Locked, Opened
-from gatecheck.core.volume.assemble import RAID, Assembled, MemberPlace, held_by, largest_readable
+from gatecheck.core.volume.assemble import RAID, Assembled, MemberPlace, held_by, largest_readable, places_on
 from gatecheck.core.volume.gather import RecordingSectors
 from gatecheck.core.volume.lvm.read import is_physical_volume
 from gatecheck.core.volume.raid.read import MAGIC as RAID_MAGIC
@@ -32,7 +32,8 @@ _RAID_MARK = RAID_MAGIC.to_bytes(4, "little")
 class VolumeView:
     """`disk`: what was read; `seen`: what a look sees, the inside where a key opened it, with the volume from `first`
     to `last`, or a logical volume of it, `joined`; `locked`: what its encryption says of itself, None where there is
-    none; `wanted`: what has to be read before that can be told; `is_mirror`: other drives hold the same bytes."""
+    none; `wanted`: what has to be read before that can be told; `held_in`: the set or group that it is read from;
+    `is_shared`: other drives hold the same bytes, or a part of them: nothing is written."""
 
     disk: PartSectors
     seen: Sectors
@@ -43,10 +44,13 @@ class VolumeView:
     wanted: tuple[Run, ...] = ()
     problem: str = ""
     joined: JoinedSectors | None = None
-    is_mirror: bool = False
+    held_in: Assembled | None = None
+    is_shared: bool = False
 
     def sources(self, runs: Sequence[Run]) -> list[Run]:
         """Sectors of the disk that these of the view stand in, in order."""
+        if self.seen is not self.disk and self.joined is None and self.open is None:
+            return []  # on several copies: nothing of it is asked of the machine
         own = list(runs) if self.joined is None else self.joined.sources(runs)
         if self.open is None:
             return own if self.joined is None else merge_runs(own)
@@ -59,12 +63,18 @@ class VolumeView:
 
     def to_disk(self, writes: Sequence[tuple[int, bytes]]) -> list[tuple[int, bytes]]:
         """Raises InputError where it is not safe to write through the key."""
-        if self.is_mirror:
-            raise InputError(
-                "expected a volume of this drive alone, got one of a mirrored set: it is read, not repaired"
-            )
+        if self.is_shared:
+            raise InputError("expected a volume of this drive alone, got one of a set: it is read, not repaired")
         own = list(writes) if self.joined is None else self.joined.to_disk(writes)
         return own if self.open is None else self.open.to_disk(own)
+
+    def told_set(self) -> Mapping[str, Any] | None:
+        """What the screen shows of the set or group that the volume is read from."""
+        own = self.held_in
+        if own is None:
+            return None
+        told = {"kind": own.kind, "name": own.name, "level": own.level, "of": own.of, "there": own.there}
+        return {**told, "stale": own.stale, "is_read": own.sectors is not None, "is_shared": self.is_shared}
 
     def told(self) -> Mapping[str, Any] | None:
         """What the screen shows of the encryption: nothing of the key."""
@@ -84,12 +94,23 @@ class VolumeView:
 
 @dataclass(frozen=True, slots=True)
 class _Held:
-    """Where the volume stands: `first` to `last` of what was looked at, or of the logical volume `joined`."""
+    """Where the volume stands: `first` to `last` of what was looked at, or of `seen`, which `own` holds."""
 
     first: int
     last: int
+    seen: Sectors | None = None
+    own: Assembled | None = None
+    is_shared: bool = False
     joined: JoinedSectors | None = None
-    is_mirror: bool = False
+    """`seen`, where all of it stands on what was looked at"""
+
+    def shown(self, view: VolumeView) -> VolumeView:
+        """The view of it."""
+        view.held_in, view.is_shared = self.own, self.is_shared
+        if self.seen is not None:
+            view.seen, view.first, view.last = self.seen, self.first, self.last
+            view.joined = self.joined
+        return view
 
 
 @dataclass(slots=True)
@@ -127,11 +148,8 @@ def view_of(ground: SectorStore, first: int, last: int, keys: Sequence[bytes]) -
         return plain
     plain.locked = locked_now
     if locked_now is None:
-        held, plain.wanted = _held_at(disk, first, last)
-        if held is not None and held.joined is not None:
-            plain.seen, plain.joined, plain.is_mirror = held.joined, held.joined, held.is_mirror
-            plain.first, plain.last = held.first, held.last
-        return plain
+        held, plain.wanted = _held_at(disk, first, last, ground.beside)
+        return plain if held is None else held.shown(plain)
     plain.wanted = tuple(asked.missing_runs())
     if plain.wanted:
         return plain
@@ -159,38 +177,36 @@ def _inside(kept: _Kept, first: int, last: int) -> VolumeView:
             wanted = tuple(merge_runs(inside.sources(missing)))
             return VolumeView(kept.disk, kept.disk, first, last, kept.locked, kept.open, wanted)
     own = kept.held
-    seen = inside if own.joined is None else own.joined
-    place = (own.first, own.last)
-    return VolumeView(kept.disk, seen, *place, kept.locked, kept.open, joined=own.joined, is_mirror=own.is_mirror)
+    return own.shown(VolumeView(kept.disk, inside, own.first, own.last, kept.locked, kept.open))
 
 
-def _held_at(disk: Sectors, first: int, last: int) -> tuple[_Held | None, tuple[Run, ...]]:
-    """The volume at this place, or the largest that can be read of those that the place holds as a member of a group or
-    a mirror; None where more has to be read first, and what."""
+def _held_at(
+    disk: Sectors, first: int, last: int, beside: Sequence[SectorStore] = ()
+) -> tuple[_Held | None, tuple[Run, ...]]:
+    """The volume at this place, or the largest that can be read of those that the place holds as a member of a set or a
+    group, also together with the copies `beside` it; None where more has to be read first, and what."""
     asked = RecordingSectors(disk)
     start = asked.read(first, -(-_MARKED // disk.sector)).data
     if not is_physical_volume(start) and _RAID_MARK not in (start[:4], start[4096:4100]):
         return _Held(first, last), ()
-    sets = held_by([MemberPlace(asked, first, last, ((0, first),))])
-    largest = largest_readable(sets)
+    others = [place for n, own in enumerate(beside, 1) for place in places_on(PartSectors(own), n)]
+
+    def sets(of: Sectors) -> list[Assembled]:
+        found = held_by([MemberPlace(of, first, last, ((0, first),)), *others])
+        return [own for own in found if (0, first) in own.members]
+
+    is_read = any(largest_readable([own]) for own in sets(asked))
     missing = tuple(asked.missing_runs())
     if missing:
         return None, missing
+    found = sets(disk)
+    largest = largest_readable(found) if is_read else None
     if largest is None:
-        return _Held(first, last), ()
-    own = next((o for o in held_by([MemberPlace(disk, first, last, ((0, first),))]) if _is(o, largest[0])), None)
-    if own is None or not isinstance(own.sectors, JoinedSectors) or not own.sectors.is_only_on(disk):
-        return _Held(first, last), ()
-    is_mirror = any(o.kind == RAID and o.of > 1 for o in sets)
-    return _Held(largest[1], largest[2], own.sectors, is_mirror), ()
-
-
-def _is(own: Assembled, sectors: Sectors) -> bool:
-    """The same volume, put together again."""
-    mine = own.sectors
-    if not isinstance(mine, JoinedSectors) or not isinstance(sectors, JoinedSectors):
-        return False
-    return [(s.first, s.size, s.at) for s in mine.stretches] == [(s.first, s.size, s.at) for s in sectors.stretches]
+        return _Held(first, last, own=found[0] if found else None, is_shared=bool(found)), ()
+    seen, low, high = largest
+    own = next(o for o in found if o.sectors is seen)
+    joined = seen if isinstance(seen, JoinedSectors) and seen.is_only_on(disk) else None
+    return _Held(low, high, seen, own, joined is None or any(o.kind == RAID for o in found), joined), ()
 
 
 def _mark(keys: Sequence[bytes]) -> bytes:

@@ -74,13 +74,14 @@ class SectorMap:
 @dataclass(frozen=True, slots=True)
 class SectorStore:
     """Where the sectors of a disk are kept, for whoever reads them in another process. `marks`: the map beside it;
-    `is_copy`: a copy of the whole drive, with its sums beside it."""
+    `is_copy`: a copy of the whole drive, with its sums beside it; `beside`: the ticket's other copies."""
 
     image: str
     sector: int
     sectors: int
     marks: str = ""
     is_copy: bool = False
+    beside: tuple[SectorStore, ...] = ()
 
 
 class PartSectors:

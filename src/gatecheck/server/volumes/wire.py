@@ -93,6 +93,21 @@ class EncryptionOut(BaseModel):
     opened_by: str | None
 
 
+class SetOut(BaseModel):
+    """The set of drives (raid) or the group (lvm) that a volume is read from. `there`: drives of it that are here, of
+    `of`; `stale`: those left out since others are newer; `is_read`: enough of them are here; `is_shared`: the volume is
+    read and not written."""
+
+    kind: str
+    name: str
+    level: str
+    of: int
+    there: int
+    stale: int
+    is_read: bool
+    is_shared: bool
+
+
 class VolumeLookOut(BaseModel):
     """The newest look at a volume. `left`: what stays for the system's own checker or a person after all groups;
     `fill`: how full each stretch is; `is_stale`: the machine was started anew since."""
@@ -119,6 +134,7 @@ class VolumeLookOut(BaseModel):
     fill: list[float]
     is_stale: bool
     encryption: EncryptionOut | None
+    held_in: SetOut | None
 
 
 class VolumeJobOut(BaseModel):

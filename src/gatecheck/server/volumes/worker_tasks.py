@@ -100,7 +100,8 @@ def look_task(
         return CheckResult(view.wanted), _wants(view.disk, view.wanted)
     found = look(view.seen, view.first, view.last, people_rules(), told)
     wanted = tuple(view.sources(found.wanted))
-    return replace(found, wanted=wanted, encryption=view.told(), base=view.first), _wants(view.disk, wanted)
+    found = replace(found, wanted=wanted, encryption=view.told(), held_in=view.told_set(), base=view.first)
+    return replace(found, repair=None) if view.is_shared else found, _wants(view.disk, wanted)
 
 
 def records_task(

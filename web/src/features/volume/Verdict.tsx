@@ -35,6 +35,7 @@ export function Verdict({ volumes, canLook, asked }: { volumes: Volumes; canLook
       )}
       {look && !isBusy && <p className="text-m text-soft">{summary(look)}</p>}
       {look?.encryption && !isBusy && <Encrypted look={look} hasKey={volumes.has_key} />}
+      {look?.held_in && !isBusy && <p className="text-m" data-set={look.held_in.kind}>{T.volumeSet(look.held_in)}</p>}
       {!look && !isBusy && <p className="text-m text-soft">{T.volumeNotLookedHint}</p>}
       {look?.is_stale && !isBusy && <p className="text-m"><strong>{T.volumeStale}</strong></p>}
       {job?.problem && <p className="border-l-4 border-brick bg-paper px-3 py-1 text-m" role="alert"><strong>{T.volumeStages[job.stage] ?? job.stage}</strong>: {job.problem}</p>}

@@ -11,6 +11,19 @@ _START, _EXTENT, _AREA_AT, _AREA_SIZE = 2048, 8192, 4096, (1 << 20) - 4096
 """first data sector, sectors of an extent, where the descriptions stand; as lvm2 lays them out"""
 
 
+def in_group(group: str, name: str, content: Mapping[int, bytes], sectors: int) -> dict[int, bytes]:
+    """A physical volume of so many sectors of 512 bytes, whose one logical volume, in all whole extents of it, holds
+    what `content` has: sector -> bytes."""
+    extents = (sectors - _START) // _EXTENT
+    own = physical_volume(group, {name: (extents, b"")})
+    return {at: data for at, data in own.items() if data} | {_START + at: data for at, data in content.items()}
+
+
+def logical_sectors(sectors: int) -> int:
+    """Of the logical volume that `in_group` makes of so many."""
+    return (sectors - _START) // _EXTENT * _EXTENT
+
+
 def physical_volume(group: str, volumes: Mapping[str, tuple[int, bytes]], *, sector: int = 512) -> dict[int, bytes]:
     """The sectors of a physical volume that say so: sector -> bytes from there. Volumes: extents of 4 MiB, and their
     first bytes."""

@@ -153,7 +153,7 @@ def _version_0(raw: bytes, order: str, at: int) -> Member:
 
     return Member(
         "0.90",
-        struct.pack(f"{order}4I", words[5], *words[13:16]),
+        struct.pack(">4I", words[5], *words[13:16]),
         "",
         level,
         words[64],
