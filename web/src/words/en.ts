@@ -196,6 +196,8 @@ export const T = {
   proofStates: { proven: 'passed', open: 'to do', failed: 'failed', waived: 'skipped' } as Record<string, string>,
   proofHint: 'From what was done. A skipped check needs a reason.',
   proofAll: 'All final checks passed',
+  footMore: 'more',
+  footLess: 'less',
   proofLeft: (n: number) => (n === 1 ? '1 check to do' : `${n} checks to do`),
   proofWhy: 'Reason to hand over without them:',
   jobTurns: (done: number, of: number) => `task ${done + 1} of ${of}`,
@@ -696,7 +698,7 @@ export const T = {
     ],
     ticket: [
       ['Next step', 'the one thing to do now; press the number of what you see'], ['Log', 'everything that was done, newest first; every line can be undone'],
-      ['Suspects', 'possible faults with their probabilities; ×9 means a reading made it nine times as likely, ÷3 a third as likely'],
+      ['Suspects', 'possible faults with their probabilities. Under why, ×9 means that a reading made it nine times as likely, ÷3 a third as likely'],
       ['Contradiction', 'two entries that cannot both be true: repeat one check, or undo the mistyped one'],
       ['Blocked', 'a step that would risk the data or the evidence; it says what unblocks it'], ['Test change', 'a firmware setting that was changed and not yet kept or reverted'],
       ['Verdict', 'repair, reinstall, replace, send out or return as is; the bigger the dot, the likelier it is right'], ['Sign off', 'make the verdict final, with its probability now'],

@@ -23,7 +23,7 @@ function RunningNote({ row }: { row: Row }) {
           <div className="h-full rounded-full bg-ink moves" style={{ width: `${progress.share * 100}%` }} />
         </div>
       )}
-      <div className="text-s text-soft">
+      <div className="text-m text-soft">
         {progress ? (isThrough ? T.overdue : `${minutes(progress.minutesLeft)} ${T.left}`) : ''}
       </div>
     </>
@@ -38,7 +38,7 @@ function WorkNote({ link }: { link: LinkRow }) {
     <>
       <div className="text-l font-semibold">{upperFirst(T.orderNames[link.work] ?? link.work)}{link.of > 0 && `, ${percent(share)}`}</div>
       {link.of > 0 && <div className="my-1.5 h-1.5 rounded-full bg-hair"><div className="h-full rounded-full bg-ink moves" style={{ width: `${share * 100}%` }} /></div>}
-      <div className={`text-s ${trouble ? 'font-semibold text-ochre-ink' : 'text-soft'}`}>
+      <div className={`text-m ${trouble ? 'font-semibold text-ochre-ink' : 'text-soft'}`}>
         {trouble || (link.minutes_left !== null && link.minutes_left !== undefined && link.minutes_left > 0 ? `${minutes(link.minutes_left)} ${T.left}` : link.text)}
       </div>
     </>
@@ -52,7 +52,7 @@ function JobNote({ job }: { job: NonNullable<Row['job']> }) {
   return (
     <>
       <div className={`text-l font-semibold leading-6 ${job.due_at && !waits ? 'text-brick' : ''}`}>{job.step_name}</div>
-      <div className="text-s text-soft">
+      <div className="text-m text-soft">
         {job.waits ? lowerFirst(job.waits) : job.due_at ? (waits ? `${minutes(progress.minutesLeft)} ${T.left}` : T.stepOverdue(clock(job.due_at))) : `${T.jobTurns(job.done, job.of)} · ${minutes(job.minutes_left)} ${T.left}`}
         {job.lies_out > 0 && ` · ${T.trayScrews(job.lies_out)}`}
       </div>
@@ -69,7 +69,7 @@ function Todo({ row }: { row: Row }) {
     return (
       <>
         <div className="text-l font-semibold">{T.readyToHandOver}</div>
-        <div className="text-s text-soft">{T.callSigned}: {words.call_names[row.signed]}</div>
+        <div className="text-m text-soft">{T.callSigned}: {words.call_names[row.signed]}</div>
       </>
     )
   }
@@ -78,11 +78,11 @@ function Todo({ row }: { row: Row }) {
   return (
     <>
       <div className={`text-l font-semibold leading-6 ${row.urgent ? 'text-brick' : ''}`}>{move(row.next_move).name}</div>
-      <div className="line-clamp-2 text-s text-soft">
+      <div className="line-clamp-2 text-m text-soft">
         {row.next_why.replace(/\.$/, '') || (row.open_trials > 0 ? T.onTrialAsk : '')}
         {!row.urgent && row.next_minutes ? ` · ${minutes(row.next_minutes)}` : ''}
       </div>
-      {row.open_trials > 0 && <div className="text-s font-semibold text-ochre-ink">{T.openTrials(row.open_trials)}</div>}
+      {row.open_trials > 0 && <div className="text-m font-semibold text-ochre-ink">{T.openTrials(row.open_trials)}</div>}
     </>
   )
 }
@@ -115,7 +115,7 @@ export function BenchRow({ row, onOpen }: { row: Row; onOpen: () => void }) {
         <span className="block truncate text-l font-semibold">{row.machine}</span>
         <span className="block truncate text-s text-soft">{row.customer}</span>
         <span className="block truncate text-s text-soft">{row.link ? <LinkNote link={row.link} /> : facts.join(' · ') || (row.bay === null ? T.shelf : '')}</span>
-        {leading !== null && <span className="block truncate text-s font-semibold lg:hidden">{words.gates[leading]?.name}</span>}
+        {leading !== null && <span className="block truncate text-m font-semibold lg:hidden">{words.gates[leading]?.name}</span>}
       </span>
       <span className="order-last w-full pl-9 lg:order-none lg:w-auto lg:min-w-0 lg:max-w-[640px] lg:flex-[3] lg:pl-0"><BootLine gates={row.gates} width={LINE_WIDTH} started={row.started} label={states} /></span>
       <span className="min-w-0 flex-1 lg:min-w-[200px]"><Todo row={row} /></span>

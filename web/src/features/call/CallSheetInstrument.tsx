@@ -92,7 +92,7 @@ function OpenSheet({ ticket }: { ticket: Ticket }) {
       {held.length > 0 && <div className="mb-3"><Note title={T.heldUntil} tone="ochre">{held.map((id) => `${words.interlocks[id]}.`).join(' ')}</Note></div>}
       <WaysOut rows={rows} chosen={Math.min(chosen, rows.length - 1)} onChoose={setChosen} />
       {sheet?.barred.map((b) => (
-        <p key={b.interlock} className="mt-3 border-l-4 border-brick bg-sheet px-3 py-2 text-s">
+        <p key={b.interlock} className="mt-3 border-l-4 border-brick bg-sheet px-3 py-2 text-m">
           <span className="block text-m font-semibold">{T.noWayOut(b.fixes.map((f) => lowerFirst(move(f).name)).join(' · '))}</span>
           {b.why}. {b.release}
         </p>

@@ -25,8 +25,8 @@ function Name({ row }: { row: SheetRow }) {
       <span className="block text-s text-soft">
         {fix ? lowerFirst(move(fix).name) : ''}{later.length > 0 && ` + ${later.map((f) => lowerFirst(move(f).name)).join(' + ')}`}
       </span>
-      {flags.length > 0 && <span className={`block text-s font-semibold ${row.over_budget || row.over_worth ? 'text-brick' : 'text-ink'}`}>{flags.join(' · ')}</span>}
-      {option.held_by.length > 0 && <span className="block text-s text-brick">{T.held}</span>}
+      {flags.length > 0 && <span className={`block text-m font-semibold ${row.over_budget || row.over_worth ? 'text-brick' : 'text-ink'}`}>{flags.join(' · ')}</span>}
+      {option.held_by.length > 0 && <span className="block text-m text-brick">{T.held}</span>}
     </span>
   )
 }

@@ -87,7 +87,7 @@ function OpenEar({ ticket }: { ticket: Ticket }) {
       {!runs && isOpen && (
         <div className="mb-3 flex flex-wrap items-baseline gap-x-5">
           <Do of="ear" id="listen" strong={recordings.length === 0} /><Do of="ear" id="file" /><Do of="ear" id="practice" />
-          {!mayListen() && <span className="text-s text-soft">{T.earNotSecure}</span>}
+          {!mayListen() && <span className="text-m text-soft">{T.earNotSecure}</span>}
         </div>
       )}
       {ear?.silent_kind && <p className="mb-2 border-l-4 border-ochre bg-sheet px-3 py-1.5 text-m">{T.earSilentKind}</p>}

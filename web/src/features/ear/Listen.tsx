@@ -52,7 +52,7 @@ export function ListenStrip({ recorder }: { recorder: Recorder }) {
       <div className="mt-2 h-3 w-full bg-hair" role="meter" aria-label={T.earLevel} aria-valuemin={0} aria-valuemax={100} aria-valuenow={Math.round(recorder.level * 100)}>
         <div className={`h-3 ${recorder.level > 0.98 ? 'bg-brick' : 'bg-ink'}`} style={{ width: `${Math.min(100, Math.sqrt(recorder.level) * 100)}%` }} />
       </div>
-      <p className="mt-1 text-s text-soft">{recorder.level > 0.98 ? T.earTooLoud : T.earNear}</p>
+      <p className="mt-1 text-m text-soft">{recorder.level > 0.98 ? T.earTooLoud : T.earNear}</p>
       <Do of="ear" id="stop" />
     </div>
   )

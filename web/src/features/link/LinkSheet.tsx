@@ -22,7 +22,7 @@ function HowTo({ link }: { link: Link }) {
           {link.commands.map((line, index) => (
             <div key={line} className={`rounded border px-3 py-2 ${index === 0 ? 'border-line bg-sheet' : 'mt-1 border-hair'}`}><Copyable text={line} className={`break-all font-mono ${index === 0 ? 'text-m' : 'text-s text-soft'}`} /></div>
           ))}
-          {link.local_only && <p className="mt-2 border-l-4 border-ochre px-2 text-s">{T.linkLocal}</p>}
+          {link.local_only && <p className="mt-2 border-l-4 border-ochre px-2 text-m">{T.linkLocal}</p>}
           <p className="mt-2 text-s text-soft">{T.linkNoNetwork}</p>
         </div>
       </div>
@@ -73,7 +73,7 @@ export function LinkSheet({ ticket, onClose }: { ticket: Ticket; onClose: () => 
               <span className="w-5 text-center text-xl text-indigo">{index + 1}</span>
               <span className="min-w-0">
                 {offer.label}
-                {offer.held && <span className="block text-s">{T.heldBack}: {offer.held}</span>}
+                {offer.held && <span className="block text-m">{T.heldBack}: {offer.held}</span>}
               </span>
             </button>
           ))}

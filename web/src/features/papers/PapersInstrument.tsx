@@ -68,13 +68,13 @@ function OpenPapers({ ticket }: { ticket: Ticket }) {
           {papers.erased_at && (
             <div className="text-m text-soft">
               <p>{T.erasedAt(day(papers.erased_at))}</p>
-              <ul className="mt-1 list-disc pl-5 text-s">{[...papers.erased_copies, ...papers.erase_outside].map((line) => <li key={line}>{line}</li>)}</ul>
+              <ul className="mt-1 list-disc pl-5 text-m">{[...papers.erased_copies, ...papers.erase_outside].map((line) => <li key={line}>{line}</li>)}</ul>
             </div>
           )}
           {ticket.closed_at && !papers.erased_at && (isSure ? (
             <Note title={T.erase} tone="ochre">
               <p>{T.eraseHint}</p>
-              <ul className="mt-1 list-disc pl-5 text-s">{papers.erase_outside.map((line) => <li key={line}>{line}</li>)}</ul>
+              <ul className="mt-1 list-disc pl-5 text-m">{papers.erase_outside.map((line) => <li key={line}>{line}</li>)}</ul>
               <button type="button" onClick={() => erase.mutate(undefined, { onSettled: () => setSure(false) })} className="mt-2 min-h-11 rounded bg-brick px-4 font-semibold text-paper">{T.eraseSure}</button>
             </Note>
           ) : <button type="button" onClick={() => setSure(true)} className="touch min-h-9 text-m text-indigo">{T.erase}</button>)}

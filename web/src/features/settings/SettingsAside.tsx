@@ -31,8 +31,8 @@ export function SettingsAside({ sheet }: { sheet: Settings }) {
         <div key={item.id} data-together={item.id} className={`mb-2 border-l-4 ${TONE[item.kind]} bg-paper px-3 py-2`}>
           <p className="text-s font-bold text-soft">{T.together[item.kind]}</p>
           <p className="text-m font-semibold">{item.text}</p>
-          <p className="text-s">{item.means}</p>
-          {item.elsewhere && <p data-elsewhere className="mt-1 text-s font-semibold">{item.elsewhere}</p>}
+          <p className="text-m">{item.means}</p>
+          {item.elsewhere && <p data-elsewhere className="mt-1 text-m font-semibold">{item.elsewhere}</p>}
         </div>
       ))}
       {sheet.together.length === 0 && sheet.rows.some((r) => r.now) && <p className="text-m text-soft">{T.nothingTogether}</p>}

@@ -46,7 +46,7 @@ export function FillSheet({ ticket, copy, onClose }: FillSheetProps) {
                   <span className="min-w-0">
                     <span className="block text-l">{t.name} · {bytes(t.size)}</span>
                     <span className="block font-mono text-s">{t.serial || '—'} <span className="font-sans text-soft">{t.device}</span></span>
-                    <span className="block text-s text-soft">{t.against ?? T.fillHolds(t.holds, t.found)}</span>
+                    <span className="block text-m text-soft">{t.against ?? T.fillHolds(t.holds, t.found)}</span>
                   </span>
                 </button>
               </li>
@@ -56,7 +56,7 @@ export function FillSheet({ ticket, copy, onClose }: FillSheetProps) {
         {target && (
           <form className="mt-4" onSubmit={(event) => { event.preventDefault(); send() }}>
             <label className="block text-m font-bold" htmlFor="fill-ends">{T.fillAsk(target.name)}</label>
-            <p className="text-s text-soft">{T.fillGuard}</p>
+            <p className="text-m text-soft">{T.fillGuard}</p>
             <input
               id="fill-ends" autoFocus value={ends} maxLength={4} autoComplete="off" autoCapitalize="characters" spellCheck={false} onChange={(event) => setEnds(event.target.value)}
               className="mt-2.5 min-h-11 w-32 rounded border border-line bg-sheet px-3 font-mono text-xl uppercase"

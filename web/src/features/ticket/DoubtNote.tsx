@@ -21,11 +21,11 @@ export function DoubtNote({ doubt, tape, onUndo }: DoubtNoteProps) {
   const others = worse === null ? [] : doubt.entries.filter((place) => place !== worse)
   return (
     <div role="note" className="border-l-4 border-ochre bg-sheet px-2 py-1">
-      <p className="text-s"><span className="font-semibold">{worse === null ? T.doubtAlone : others.length > 0 ? T.doubtTitle : T.doubtOne}.</span> {doubt.why}</p>
+      <p className="text-m"><span className="font-semibold">{worse === null ? T.doubtAlone : others.length > 0 ? T.doubtTitle : T.doubtOne}.</span> {doubt.why}</p>
       {worse !== null && <div className="flex flex-wrap items-center gap-x-3">
         <Do of="ticket" id="takeBack" label={T.takeBackEntry(title(worse))} strong />
         {others.map((place) => (
-          <button key={place} type="button" onClick={() => onUndo([place])} className="touch min-h-9 px-1 text-s text-indigo">{T.takeBackEntry(title(place))}</button>
+          <button key={place} type="button" onClick={() => onUndo([place])} className="touch min-h-9 px-1 text-m text-indigo">{T.takeBackEntry(title(place))}</button>
         ))}
       </div>}
     </div>

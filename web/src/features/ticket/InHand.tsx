@@ -56,14 +56,12 @@ function Targets({ moveId, platform, next, isTight, onOutcome }: { moveId: strin
         return (
           <button
             key={outcome} type="button" data-outcome={outcome} onClick={() => onOutcome(outcome)}
+            title={after && after.leaves_p >= WORTH_SAYING ? `${T.then} ${lowerFirst(fault(after.leaves))} ${percent(after.leaves_p)}` : undefined}
             className={`flex items-center rounded-lg border border-line bg-sheet ${many ? 'min-h-12 gap-2 px-2 py-0.5 sm:gap-3 sm:px-3' : `gap-3 px-3.5 ${isTight ? 'min-h-14 py-0.5' : 'min-h-14 py-1 xl:min-h-16'}`}`}
           >
             <span className={`shrink-0 text-center text-xl text-indigo ${words.outcomes.length > DIGITS ? 'w-8' : 'w-5'}`}>{TARGET_KEYS[index]}</span>
             <span className="min-w-0">
               <span className={`block ${many ? 'text-m leading-[18px]' : 'text-l'}`}>{words.say[outcome]}</span>
-              {!many && after && after.leaves_p >= WORTH_SAYING && (
-                <span className="block truncate text-s text-soft">{T.then} {lowerFirst(fault(after.leaves))} {percent(after.leaves_p)}</span>
-              )}
             </span>
           </button>
         )

@@ -44,13 +44,13 @@ export function Prompts({ ticket, error, isWaiting, dropped, onUndo }: PromptsPr
       {standing.map((trial) => (
         <div key={trial.entry} className="flex flex-wrap items-center gap-x-3 border-l-4 border-ochre bg-sheet px-2 py-1">
           <Do of="ticket" id="putBack" label={T.putBack(move(trial.fix).name)} strong />
-          <span className="text-s text-soft">{trial.standing === 'pending' ? T.pendingWhy : T.putBackWhy}</span>
+          <span className="text-m text-soft">{trial.standing === 'pending' ? T.pendingWhy : T.putBackWhy}</span>
         </div>
       ))}
       {ticket.questions.slice(0, 1).map((question) => (
         <div key={question.fact} className="flex flex-wrap items-center gap-x-3 border-l-4 border-ochre bg-sheet px-2 py-1">
           <Do of="ticket" id="facts" label={`${T.askCustomer}: ${factName(question.fact).toLowerCase()}`} strong />
-          <span className="text-s text-soft">{question.why}</span>
+          <span className="text-m text-soft">{question.why}</span>
           {question.fact === 'recovery_key' && <KeyWanted ticket={ticket.id} />}
         </div>
       ))}

@@ -30,7 +30,7 @@ export function SignSheet({ ticket, choice, fix, onSign, onClose }: SignSheetPro
           {!option && choice !== ticket.call.choice && <li className="border-b border-hair py-1.5 text-ochre-ink">{T.signAgainst}</li>}
         </ul>
         <p className="mt-4"><Do of="sign" id="sure" strong /></p>
-        <p className="mt-1 text-s text-soft">{T.signUndo}</p>
+        <p className="mt-1 text-m text-soft">{T.signUndo}</p>
       </Sheet>
     </Commands>
   )

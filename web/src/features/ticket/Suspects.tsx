@@ -2,7 +2,7 @@ import { memo } from 'react'
 
 import type { Suspect, Ticket } from '../../api/client'
 import { useWords } from '../../api/words'
-import { factor, lowerFirst, percent } from '../../lib/format'
+import { lowerFirst, percent } from '../../lib/format'
 import { Do } from '../../ui/Commands'
 import { KeyWanted } from '../../ui/KeyWanted'
 import { T } from '../../words'
@@ -19,7 +19,7 @@ function Spoken({ ticket, suspect }: { ticket: Ticket; suspect: Suspect }) {
   const forIt = weights.filter((w) => w.factor > 1)
   const against = weights.filter((w) => w.factor < 1)
   if (weights.length === 0) return <p className="text-s text-soft">{T.nothingSpoke}</p>
-  const list = (of: typeof weights) => of.map((w) => `${say(w.entry)} ${factor(w.factor)}`).join(', ')
+  const list = (of: typeof weights) => of.map((w) => say(w.entry)).join(', ')
   return (
     <p className="text-s text-soft">
       {forIt.length > 0 && <span>{T.forIt}: {list(forIt)}</span>}
@@ -84,7 +84,7 @@ function HeldNotes({ ticket, onHeld }: HeldProps) {
         const names = group.slice(0, 3).map((h) => lowerFirst(move(h.move).name)).join(', ')
         const more = group.length > 3 ? ` +${group.length - 3}` : ''
         return (
-          <button key={first.interlock} type="button" onClick={onHeld} className="mt-3 block w-full border-l-4 border-brick bg-sheet px-3 py-2 text-s">
+          <button key={first.interlock} type="button" onClick={onHeld} className="mt-3 block w-full border-l-4 border-brick bg-sheet px-3 py-2 text-m">
             <span className="block text-m font-semibold">{T.heldBack}: {names}{more}</span>
             <span className="block">{first.why}. {first.release}</span>
             {first.interlock === 'locked-volume' && <KeyWanted ticket={ticket.id} />}

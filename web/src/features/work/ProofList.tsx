@@ -16,7 +16,7 @@ export function ProofList({ proof, onEntry }: { proof: readonly ProofLine[]; onE
             <span aria-hidden className={`w-4 shrink-0 text-center font-bold ${TONES[line.state] ?? ''}`}>{MARKS[line.state]}</span>
             <span className="min-w-0 flex-1">
               {line.name}
-              <span className={`block text-s ${TONES[line.state] ?? ''}`}>
+              <span className={`block text-m ${TONES[line.state] ?? ''}`}>
                 {T.proofStates[line.state]}
                 {(line.reason || (line.state !== 'proven' && line.why)) && <span className="text-soft"> · {line.reason || line.why}</span>}
               </span>
