@@ -351,6 +351,14 @@ def _shop(commands: Commands) -> None:
     back.add_argument("--data", type=Path, default=DATA, metavar="DIR", help="the shop's folder")
     back.add_argument("--apply", action="store_true", help="do it; without this, say what would be lost")
     back.set_defaults(run=_late("shop", "go_back"))
+    people = commands.add_parser("technicians", help="list the shop's technicians and their roles")
+    people.add_argument("--data", type=Path, default=DATA, metavar="DIR", help="the shop's folder")
+    people.add_argument(
+        "--forget",
+        action="store_true",
+        help="remove all of them, where the only lead's PIN is lost; the server must not run",
+    )
+    people.set_defaults(run=_late("shop", "technicians"))
     doctor = commands.add_parser("doctor", help="look at what may keep the bench from working, and say what to do")
     doctor.add_argument("--data", type=Path, default=DATA, metavar="DIR", help="the shop's folder")
     doctor.add_argument("--host", default="0.0.0.0")

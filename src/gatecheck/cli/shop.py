@@ -72,6 +72,28 @@ def serve(arguments: argparse.Namespace) -> int:
     )
 
 
+def technicians(arguments: argparse.Namespace) -> int:
+    from datetime import UTC, datetime
+
+    from gatecheck.cli.output import print_json
+    from gatecheck.server.start import alone
+    from gatecheck.store import Database, technicians
+    from gatecheck.store.keeping import DATABASE
+
+    with alone(arguments.data):
+        database = Database(arguments.data / DATABASE)
+        try:
+            with database.write() as connection:
+                found = technicians.technicians(connection)
+                for own in found if arguments.forget else ():
+                    technicians.leave(connection, own.id, datetime.now(UTC).isoformat())
+        finally:
+            database.close()
+    told = [{"initials": t.initials, "role": t.role, "added_by": t.added_by, "added_at": t.added_at} for t in found]
+    print_json({"technicians": told, "forgotten": bool(arguments.forget and found)})
+    return 0
+
+
 def doctor(arguments: argparse.Namespace) -> int:
     """One line for each thing that was looked at; 1 where something is wrong."""
     from datetime import UTC, datetime

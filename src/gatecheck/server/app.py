@@ -76,7 +76,9 @@ def create_app(
     )
     app.state.events = events
     app.state.is_public, app.state.needs_tls = is_public, needs_tls
-    app.add_middleware(RequestGuard, devices=house.devices, names=names, needs_tls=needs_tls)
+    app.add_middleware(
+        RequestGuard, devices=house.devices, technicians=house.technicians, names=names, needs_tls=needs_tls
+    )
     map_errors(app)
     for router in (
         bench_routes(house.bench, events, house.devices),
@@ -92,7 +94,7 @@ def create_app(
         practice_routes(house.practice),
         work_routes(house.work),
         paper_routes(house.papers),
-        people_routes(house.devices, tls),
+        people_routes(house.devices, house.technicians, tls),
         room_routes(house.room),
     ):
         app.include_router(router)

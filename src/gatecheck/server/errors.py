@@ -53,9 +53,9 @@ _SECRET = {"key", "file", "pin", "secret", "passphrase"}
 """fields of a request that no answer repeats"""
 
 
-def problem(status: int, title: str, detail: str) -> JSONResponse:
-    """Problem details."""
-    body = Problem(title=title, status=status, detail=detail).model_dump()
+def problem(status: int, title: str, detail: str, needs: str | None = None) -> JSONResponse:
+    """Problem details. `needs`: an extension member (RFC 9457, 3.2): what lets the same request through."""
+    body = Problem(title=title, status=status, detail=detail, needs=needs).model_dump(exclude_none=True)
     return JSONResponse(body, status_code=status, media_type="application/problem+json")
 
 

@@ -36,6 +36,7 @@ from starlette.responses import HTMLResponse
 
 from gatecheck.server.errors import problem
 from gatecheck.server.people.devices import Devices
+from gatecheck.server.people.technicians import Technicians, roles
 from gatecheck.server.wire import WHO
 
 Scope = MutableMapping[str, Any]
@@ -53,7 +54,7 @@ LEADS_ON = """<!doctype html><html lang="en"><meta charset="utf-8"><title>Gate C
 <p>This device does not know the bench yet? <a href="/authority.crt">Install the bench's certificate</a> once, then open
 the page. On the bench's own computer, under Devices, stand the steps and the words to compare.</p>
 </html>"""
-COOKIE = "gatecheck"
+COOKIE, SIGNED_IN = "gatecheck", "gatecheck-who"
 _MIB = 1 << 20
 _LARGEST = (
     (re.compile(r"/api/tickets/\d+/files$"), 22 * _MIB),
@@ -68,6 +69,8 @@ _DEEPEST, _LONGEST_NUMBER = 30, 18
 _FOR_THE_PROBE = re.compile(r"/(probe$|p/|s/|api/link/)")
 _OPEN_TO_ALL = re.compile(r"/(assets/|authority\.crt$|api/pair$|api/me$|api/authority$)")
 """what a device that is not paired may ask for: the page that pairs it"""
+_WITHOUT_SIGN_IN = re.compile(r"/api/(pair|sign-in|sign-out|approve)$|/api/tickets/\d+/sheet$")
+"""what nobody has to sign in for: coming in, and what is asked with a body and changes nothing"""
 _STRINGS, _BRACKETS = re.compile(rb'"[^"\\]*+(?:\\.[^"\\]*+)*+(?:"|\\?\Z)', re.S), re.compile(rb"[\[\]{}]")
 """a string, or one that never ends, up to the end: each byte is looked at once"""
 _HOST = re.compile(r"(?:\[([0-9a-f:.]+)\]|([^\[\]:/@?#\s]+))(?::\d{1,5})?")
@@ -106,9 +109,9 @@ def policy(nonce: str) -> bytes:
 class Refusal(Exception):
     """A request that is not let in: status, title, what and why."""
 
-    def __init__(self, status: int, title: str, detail: str) -> None:
+    def __init__(self, status: int, title: str, detail: str, needs: str | None = None) -> None:
         super().__init__(detail)
-        self.status, self.title, self.detail = status, title, detail
+        self.status, self.title, self.detail, self.needs = status, title, detail, needs
 
 
 def own_names() -> frozenset[str]:
@@ -132,8 +135,16 @@ class RequestGuard:
     """Lets requests in. `names`: host names besides addresses that the server answers to; `needs_tls`: what comes
     from another computer is encrypted, but for what live systems ask for."""
 
-    def __init__(self, app: App, devices: Devices, names: Iterable[str] = (), *, needs_tls: bool = False) -> None:
-        self.app, self.devices, self.needs_tls = app, devices, needs_tls
+    def __init__(
+        self,
+        app: App,
+        devices: Devices,
+        technicians: Technicians,
+        names: Iterable[str] = (),
+        *,
+        needs_tls: bool = False,
+    ) -> None:
+        self.app, self.devices, self.technicians, self.needs_tls = app, devices, technicians, needs_tls
         self.names = own_names() | {name.lower() for name in names}
 
     async def __call__(self, scope: Scope, receive: Receive, send: Send) -> None:
@@ -161,7 +172,7 @@ class RequestGuard:
             if await self._led_on(scope, headers, receive, dressed):
                 return
             self._is_wanted(scope, headers)
-            token = WHO.set(self._who(scope, headers))
+            token = WHO.set(self._technician(scope, headers, self._who(scope, headers)))
             body = (
                 await self._body(scope, headers, receive)
                 if scope["method"] not in ("GET", "HEAD", "OPTIONS")
@@ -169,7 +180,7 @@ class RequestGuard:
             )
             await self.app(scope, body, dressed)
         except Refusal as refusal:
-            await problem(refusal.status, refusal.title, refusal.detail)(scope, receive, dressed)
+            await problem(refusal.status, refusal.title, refusal.detail, refusal.needs)(scope, receive, dressed)
         finally:
             if token is not None:
                 WHO.reset(token)
@@ -226,7 +237,7 @@ class RequestGuard:
         path = scope["path"]
         if is_here(scope) or _FOR_THE_PROBE.match(path):
             return None
-        device = self.devices.of_token(_cookie(headers.get(b"cookie", b"").decode("latin-1")))
+        device = self.devices.of_token(_cookie(headers, COOKIE))
         if device is not None:
             scope["state"]["device"] = device.id
             return device.initials
@@ -235,6 +246,27 @@ class RequestGuard:
         raise Refusal(
             401, "Not paired", "this device is not paired with the bench: take the code from the bench's own screen"
         )
+
+    def _technician(self, scope: Scope, headers: MutableMapping[bytes, bytes], device: str | None) -> str | None:
+        """Initials that are written for this request: of whoever has signed in at this browser, where the shop knows
+        its technicians. Raises Refusal for a change by nobody, or by somebody who may not make it alone."""
+        path, method = str(scope["path"]), str(scope["method"])
+        if not self.technicians.is_on or _FOR_THE_PROBE.match(path):
+            return device
+        token = _cookie(headers, SIGNED_IN)
+        own = self.technicians.of_token(token)
+        if own is not None:
+            scope["state"]["technician"] = own
+        if method in ("GET", "HEAD", "OPTIONS") or _WITHOUT_SIGN_IN.match(path):
+            return own.initials if own else device
+        if own is None:
+            raise Refusal(401, "Not signed in", "expected somebody who has signed in with a PIN, got nobody", "sign-in")
+        right = roles().right_for(method, path)
+        by = own.initials if right is None else self.technicians.allowed(token, own, right)
+        if by is None:
+            words = f"expected somebody who may {roles().rights[str(right)]}, got {own.initials}, {own.role}"
+            raise Refusal(403, "Not alone", words, right)
+        return by
 
     # --- how much ----------------------------------------------------------------------------------------------
 
@@ -368,9 +400,9 @@ def is_here(scope: Scope) -> bool:
     return bool((mapped or address).is_loopback)
 
 
-def _cookie(header: str) -> str:
-    for part in header.split(";"):
+def _cookie(headers: MutableMapping[bytes, bytes], wanted: str) -> str:
+    for part in headers.get(b"cookie", b"").decode("latin-1").split(";"):
         name, _, value = part.strip().partition("=")
-        if name == COOKIE:
+        if name == wanted:
             return value
     return ""

@@ -23,6 +23,7 @@ from gatecheck.server.link.waiting_machines import WaitingMachines
 from gatecheck.server.papers.service import Papers
 from gatecheck.server.path.service import Paths
 from gatecheck.server.people.devices import Devices
+from gatecheck.server.people.technicians import Technicians
 from gatecheck.server.practice.processes import PracticeProcesses
 from gatecheck.server.practice.service import Practice
 from gatecheck.server.room.service import Room
@@ -62,6 +63,7 @@ class Services:
     work: Work
     papers: Papers
     devices: Devices
+    technicians: Technicians
     room: Room
 
 
@@ -128,6 +130,7 @@ def services_of(shop: Shop, url: str | None = None, fonts: Path | None = None) -
         work=work,
         papers=Papers(shop, tickets, captures, work, volumes, fonts),
         devices=Devices(shop.database, shop.announce),
+        technicians=Technicians(shop.database, shop.announce),
         room=Room(shop, tickets, volumes),
     )
 

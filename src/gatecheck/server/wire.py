@@ -30,9 +30,10 @@ class ByIn(BaseModel):
 
 
 class Problem(Wire):
-    """RFC 9457."""
+    """RFC 9457. `needs`: `sign-in`, or the right that somebody else has to lend."""
 
     type: str = "about:blank"
     title: str
     status: int
     detail: str
+    needs: str | None = None

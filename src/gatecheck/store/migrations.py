@@ -358,6 +358,23 @@ MIGRATIONS: tuple[tuple[str, tuple[str, ...]], ...] = (
             ),
         ),
     ),
+    (
+        "technicians",
+        (
+            """
+            CREATE TABLE technician (
+                id INTEGER PRIMARY KEY,
+                initials TEXT NOT NULL,
+                role TEXT NOT NULL,
+                pin TEXT NOT NULL,
+                added_by TEXT NOT NULL,
+                added_at TEXT NOT NULL,
+                left_at TEXT
+            ) STRICT
+            """,
+            "CREATE UNIQUE INDEX technician_initials ON technician (initials) WHERE left_at IS NULL",
+        ),
+    ),
 )
 
 

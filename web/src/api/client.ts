@@ -45,6 +45,7 @@ export type Trend = Schemas['TrendOut']
 export type Me = Schemas['MeOut']
 export type PairingCode = Schemas['CodeOut']
 export type Device = Schemas['DeviceOut']
+export type Technician = Schemas['TechnicianOut']
 export type Raw = Schemas['RawOut']
 export type Papers = Schemas['PapersOut']
 export type Paper = Schemas['PaperOut']
@@ -75,6 +76,19 @@ export class ApiError extends Error {
   }
 }
 
+/** A request that somebody has to sign in for, or that needs a right which another one lends: what is missing, and the server's words. */
+export interface Asked {
+  needs: string
+  detail: string
+}
+
+let asker: ((asked: Asked) => Promise<boolean>) | null = null
+
+/** Whoever shows the question for a PIN: true where the same request may be sent again. */
+export function onAsked(next: typeof asker): void {
+  asker = next
+}
+
 /** The server could not be reached at all. */
 export class AwayError extends Error {}
 
@@ -83,6 +97,8 @@ interface Request {
   json?: unknown
   form?: FormData
   signal?: AbortSignal
+  /** It was asked for a PIN once already. */
+  isAgain?: boolean
 }
 
 export async function call<T>(path: string, request: Request = {}): Promise<T> {
@@ -108,12 +124,21 @@ export async function call<T>(path: string, request: Request = {}): Promise<T> {
   const problem: unknown = await answer.json().catch(() => null)
   const detail =
     problem && typeof problem === 'object' && 'detail' in problem ? String(problem.detail) : answer.statusText
+  const needs = problem && typeof problem === 'object' && 'needs' in problem ? String(problem.needs) : ''
+  if (needs && asker && !request.isAgain && (await asker({ needs, detail }))) return call<T>(path, { ...request, isAgain: needs !== 'sign-in' })
   throw new ApiError(answer.status, detail)
 }
 
 export const api = {
   me: () => call<Me>('/me'),
   pair: (code: string, who: string) => call<Me>('/pair', { method: 'POST', json: { code, initials: who } }),
+  signIn: (initials: string, pin: string) => call<Me>('/sign-in', { method: 'POST', json: { initials, pin } }),
+  signOut: () => call<Me>('/sign-out', { method: 'POST' }),
+  approve: (right: string, initials: string, pin: string) => call<unknown>('/approve', { method: 'POST', json: { right, initials, pin } }),
+  technicians: () => call<Technician[]>('/technicians'),
+  addTechnician: (initials: string, role: string, pin: string, by: string) => call<Technician[]>('/technicians', { method: 'POST', json: { initials, role, pin, by } }),
+  changeTechnician: (id: number, json: { role?: string; pin?: string }) => call<Technician[]>(`/technicians/${id}`, { method: 'PUT', json }),
+  removeTechnician: (id: number) => call<Technician[]>(`/technicians/${id}`, { method: 'DELETE' }),
   makeCode: () => call<PairingCode>('/devices/code', { method: 'POST' }),
   devices: () => call<Device[]>('/devices'),
   revokeDevice: (id: number) => call<Device[]>(`/devices/${id}`, { method: 'DELETE' }),

@@ -41,6 +41,10 @@ export function useServerEvents(): { since: Date | null; isNewer: boolean } {
       void cache.invalidateQueries({ queryKey: keys.bench() })
       if (change.kind === 'shelf') for (const of of [keys.shelf, keys.parts]) void cache.invalidateQueries({ queryKey: of() })
       if (change.kind === 'devices') void cache.invalidateQueries({ queryKey: keys.devices() })
+      if (change.kind === 'technicians') {
+        void cache.invalidateQueries({ queryKey: keys.technicians() })
+        void cache.invalidateQueries({ queryKey: keys.me() })
+      }
       if (change.kind === 'knock') {
         void cache.invalidateQueries({ queryKey: keys.knocks() })
         return

@@ -8,6 +8,7 @@ export const keys = {
   codes: key('codes'),
   copies: key('copies'),
   devices: key('devices'),
+  technicians: key('technicians'),
   ear: key('ear'),
   find: key('find'),
   guesses: key('guesses'),

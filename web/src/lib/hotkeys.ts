@@ -11,6 +11,8 @@ const MOST_WAITING = 4
 interface Waiting { event: KeyboardEvent; at: number }
 
 const waiting: Waiting[] = []
+/** the sheet that lies over every page and takes all keys, as a question for a PIN does */
+let alone: object | null = null
 /** pages and sheets that are there, whether they take keys now or not */
 let there = 0
 
@@ -38,8 +40,8 @@ function release(take: (event: KeyboardEvent) => void): void {
   for (const { event, at } of waiting.splice(0)) if (now - at < WAITS_MS) take(event)
 }
 
-/** Single keys of a page; silent while somebody types or a sheet is open (`isOn` false). Keys pressed while a page loads wait for it. */
-export function useHotkeys(keys: Hotkeys, isOn = true): void {
+/** Single keys of a page; silent while somebody types or a sheet is open (`isOn` false), or one that is asked `isAlone`. Keys pressed while a page loads wait for it. */
+export function useHotkeys(keys: Hotkeys, isOn = true, isAlone = false): void {
   const latest = useRef(keys)
   latest.current = keys
   const take = useRef((event: KeyboardEvent) => {
@@ -51,11 +53,17 @@ export function useHotkeys(keys: Hotkeys, isOn = true): void {
   useEffect(() => {
     if (!isOn) return
     const handle = (event: KeyboardEvent) => {
+      if (alone !== null && alone !== take) return
       if (isPlain(event) && (event.key === 'Escape' || !isLoading())) take.current(event)
     }
     window.addEventListener('keydown', handle)
     return () => window.removeEventListener('keydown', handle)
   }, [isOn])
+  useEffect(() => {
+    if (!isAlone) return
+    alone = take
+    return () => { if (alone === take) alone = null }
+  }, [isAlone])
   useEffect(() => {
     there += 1
     return () => { there -= 1 }

@@ -95,6 +95,7 @@ export const KEYMAP = {
   practice: {},
   claim: { fresh: command('add', T.claimNew), back: command('back', T.bench), bench: command('bench', T.bench), ...EVERYWHERE },
   devices: { pair: command('add', T.pairOne) },
+  signIn: {},
   sign: { sure: command('confirm', T.signSure) },
   handOver: { without: command('skip', T.cannotSay), marked: command('confirm', T.handOverMarked) },
 } as const satisfies Record<string, Record<string, Command>>

@@ -22,6 +22,8 @@ interface CommandsProps<P extends PageId> {
   targetKeys?: readonly string[]
   /** False while a sheet with keys of its own lies over the page. */
   isOn?: boolean
+  /** Its sheet lies over whatever page there is: no key reaches that. */
+  isAlone?: boolean
   /** Whether the help lies open, where the page keeps that itself. */
   helps?: boolean
   onHelp?: (shows: boolean) => void
@@ -42,13 +44,13 @@ function hotkeysOf(bound: Bound, targets: readonly ((() => void) | undefined)[],
 }
 
 /** Binds a page's commands to their keys, for it and all hints below it, and brings the help. */
-export function Commands<P extends PageId>({ page, on, targets = [], targetKeys = TARGET_KEYS, isOn = true, helps: shown, onHelp, children }: CommandsProps<P>) {
+export function Commands<P extends PageId>({ page, on, targets = [], targetKeys = TARGET_KEYS, isOn = true, isAlone = false, helps: shown, onHelp, children }: CommandsProps<P>) {
   const [own, setOwn] = useState(false)
   const helps = shown ?? own
   const setHelps = onHelp ?? setOwn
   const hasHelp = 'help' in KEYMAP[page]
   const bound: Bound = { page, handlers: hasHelp ? { light: toggleTheme, ...on, help: () => setHelps(true) } : { ...on } }
-  useHotkeys(hotkeysOf(bound, targets, targetKeys), isOn && !helps)
+  useHotkeys(hotkeysOf(bound, targets, targetKeys), isOn && !helps, isAlone)
   return (
     <CommandsContext value={bound}>
       {children}

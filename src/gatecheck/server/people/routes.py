@@ -7,22 +7,35 @@ import socket
 from fastapi import APIRouter, Request, Response
 
 from gatecheck.server.people.devices import Devices
-from gatecheck.server.people.wire import AuthorityOut, CodeOut, DeviceOut, MeOut, PairIn
+from gatecheck.server.people.technicians import Technicians, roles
+from gatecheck.server.people.wire import (
+    ApprovedOut,
+    ApproveIn,
+    AuthorityOut,
+    CodeOut,
+    DeviceOut,
+    MeOut,
+    PairIn,
+    SignInIn,
+    TechnicianChangeIn,
+    TechnicianIn,
+    TechnicianOut,
+)
 from gatecheck.server.qr import qr_svg
-from gatecheck.server.request_guard import AUTHORITY_PATH, COOKIE, is_here
+from gatecheck.server.request_guard import AUTHORITY_PATH, COOKIE, SIGNED_IN, is_here
 from gatecheck.server.tls.authority import BenchTls
 from gatecheck.server.wire import WHO, TicketId
+from gatecheck.store.technicians import Technician
 
 _YEAR = 365 * 86400
 
 
-def people_routes(devices: Devices, tls: BenchTls | None = None) -> APIRouter:
+def people_routes(devices: Devices, technicians: Technicians, tls: BenchTls | None = None) -> APIRouter:
     router = APIRouter(prefix="/api")
 
     @router.get("/me", operation_id="getMe")
     def me(request: Request) -> MeOut:
-        initials = WHO.get()
-        return MeOut(here=is_here(request.scope), paired=initials is not None, initials=initials)
+        return _me(request, technicians, getattr(request.state, "technician", None))
 
     @router.post("/pair", operation_id="pairDevice", status_code=201)
     def pair(asked: PairIn, request: Request, response: Response) -> MeOut:
@@ -31,7 +44,61 @@ def people_routes(devices: Devices, tls: BenchTls | None = None) -> APIRouter:
         token = devices.pair(asked.code, name=name, initials=asked.initials.strip(), source=source)
         is_secure = request.url.scheme == "https"
         response.set_cookie(COOKIE, token, max_age=_YEAR, httponly=True, samesite="strict", secure=is_secure, path="/")
-        return MeOut(here=is_here(request.scope), paired=True, initials=asked.initials.strip())
+        return MeOut(
+            here=is_here(request.scope),
+            paired=True,
+            initials=asked.initials.strip(),
+            knows_technicians=technicians.is_on,
+        )
+
+    @router.post("/sign-in", operation_id="signIn")
+    def sign_in(asked: SignInIn, request: Request, response: Response) -> MeOut:
+        source = request.client.host if request.client else ""
+        token, own = technicians.sign_in(asked.initials, asked.pin, source=source)
+        is_secure = request.url.scheme == "https"
+        response.set_cookie(SIGNED_IN, token, httponly=True, samesite="strict", secure=is_secure, path="/")
+        return _me(request, technicians, own)
+
+    @router.post("/sign-out", operation_id="signOut")
+    def sign_out(request: Request, response: Response) -> MeOut:
+        technicians.sign_out(request.cookies.get(SIGNED_IN, ""))
+        response.delete_cookie(SIGNED_IN, path="/")
+        return _me(request, technicians, None)
+
+    @router.post("/approve", operation_id="approve")
+    def approve(asked: ApproveIn, request: Request) -> ApprovedOut:
+        source = request.client.host if request.client else ""
+        token = request.cookies.get(SIGNED_IN, "")
+        return ApprovedOut(by=technicians.approve(token, asked.right, asked.initials, asked.pin, source=source))
+
+    @router.get("/technicians", operation_id="getTechnicians")
+    def get_technicians() -> list[TechnicianOut]:
+        return [
+            TechnicianOut(
+                id=t.id,
+                initials=t.initials,
+                role=t.role,
+                rights=sorted(roles().roles[t.role].rights),
+                added_by=t.added_by,
+                added_at=t.added_at,
+            )
+            for t in technicians.all()
+        ]
+
+    @router.post("/technicians", operation_id="addTechnician", status_code=201)
+    def add_technician(asked: TechnicianIn) -> list[TechnicianOut]:
+        technicians.add(asked.initials, asked.role, asked.pin, by=asked.by)
+        return get_technicians()
+
+    @router.put("/technicians/{technician_id}", operation_id="changeTechnician")
+    def change_technician(technician_id: TicketId, asked: TechnicianChangeIn) -> list[TechnicianOut]:
+        technicians.change(technician_id, role=asked.role, pin=asked.pin)
+        return get_technicians()
+
+    @router.delete("/technicians/{technician_id}", operation_id="removeTechnician")
+    def remove_technician(technician_id: TicketId) -> list[TechnicianOut]:
+        technicians.remove(technician_id)
+        return get_technicians()
 
     @router.post("/devices/code", operation_id="makeCode", status_code=201)
     def make_code(request: Request) -> CodeOut:
@@ -66,6 +133,19 @@ def people_routes(devices: Devices, tls: BenchTls | None = None) -> APIRouter:
         return get_devices(request)
 
     return router
+
+
+def _me(request: Request, technicians: Technicians, own: Technician | None) -> MeOut:
+    initials = own.initials if own else WHO.get()
+    return MeOut(
+        here=is_here(request.scope),
+        paired=getattr(request.state, "device", None) is not None,
+        initials=initials,
+        knows_technicians=technicians.is_on,
+        signed_in=own is not None,
+        role=own.role if own else None,
+        rights=sorted(roles().roles[own.role].rights) if own else [],
+    )
 
 
 def _authority(address: str, tls: BenchTls) -> AuthorityOut:

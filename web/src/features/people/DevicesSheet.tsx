@@ -9,6 +9,7 @@ import { Note } from '../../ui/Note'
 import { Sheet } from '../../ui/Sheet'
 import { T } from '../../words'
 import { keys } from '../../api/keys'
+import { Technicians } from './Technicians'
 
 /** A code with the seconds that it is still good for. */
 function Code({ code, onOver }: { code: PairingCode; onOver: () => void }) {
@@ -65,7 +66,7 @@ export function DevicesSheet({ onClose }: { onClose: () => void }) {
   const on: Handlers<'devices'> = { pair: () => make.mutate() }
   return (
     <Commands page="devices" on={on} targets={devices.map((d) => () => revoke.mutate(d.id))} targetKeys={SHEET_KEYS}>
-      <Sheet title={T.devices} isOpen onClose={onClose} wide>
+      <Sheet title={T.devicesTitle} isOpen onClose={onClose} wide>
         <p className="-mt-3 mb-4 text-m text-soft">{T.devicesHint}</p>
         {(make.error ?? revoke.error) && <div className="mb-3"><Note title={T.notKept}>{(make.error ?? revoke.error)?.message}</Note></div>}
         {code && <Code key={code.code} code={code} onOver={onOver} />}
@@ -87,6 +88,7 @@ export function DevicesSheet({ onClose }: { onClose: () => void }) {
             ))}
           </ul>
         )}
+        <Technicians />
       </Sheet>
     </Commands>
   )

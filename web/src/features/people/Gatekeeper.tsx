@@ -5,6 +5,7 @@ import { api, AwayError } from '../../api/client'
 import { setInitials } from '../../lib/person'
 import { T } from '../../words'
 import { PairPage } from './PairPage'
+import { SignIn } from './SignIn'
 import { keys } from '../../api/keys'
 
 /** Lets the bench's own computer and paired devices through; any other device sees how it is paired, and nothing else. */
@@ -22,5 +23,5 @@ export function Gatekeeper({ children }: { children: ReactNode }) {
   if (error) return <p role="alert" className="p-8 text-l">{error.message}</p>
   if (!me) return <p className="p-8 text-l text-soft">{T.loading}</p>
   if (!me.here && !me.paired) return <PairPage onPaired={() => void cache.resetQueries()} />
-  return children
+  return <>{children}<SignIn /></>
 }
