@@ -2,15 +2,20 @@
 
 from __future__ import annotations
 
+import json
 import random
 import struct
+from pathlib import Path
+from typing import Any
 
 import pytest
 
+from gatecheck.cli.main import main
 from gatecheck.core.disk.joined import JoinedSectors
 from gatecheck.core.disk.sectors import UNREADABLE
 from gatecheck.core.errors import DecodeError, InputError
 from gatecheck.core.volume.assemble import Assembled, assembled
+from gatecheck.core.volume.ext.encode import ext_volume
 from gatecheck.core.volume.lvm.encode import physical_volume
 from gatecheck.core.volume.raid.encode import DATA_AT, raid_members
 from gatecheck.core.volume.raid.read import LINEAR, read_member
@@ -119,3 +124,50 @@ def test_a_logical_volume_of_a_group_is_read_and_written_at_its_extents() -> Non
     assert own.sources([(1, 2)]) == [(at // 512, 2)]
     with pytest.raises(InputError, match="beyond its end"):
         own.to_disk([(own.length * 512 - 1, b"ab")])
+
+
+@pytest.fixture(scope="module")
+def drives(tmp_path_factory: pytest.TempPathFactory) -> list[str]:
+    """Images of the three drives of a RAID 5 with an ext4 volume on it."""
+    folder = tmp_path_factory.mktemp("drives")
+    content = ext_volume({"letters/rope.txt": b"rope " * 4000}, sectors=32_768, label="store")
+    whole = bytearray(32_768 * 512)
+    for at, data in content.items():
+        whole[at * 512 : at * 512 + len(data)] = data
+    places = [folder / f"drive-{n}.img" for n in range(3)]
+    for place, member in zip(places, raid_members(bytes(whole), 5, 3, layout=2), strict=True):
+        place.write_bytes(member)
+    return [str(place) for place in places]
+
+
+def said(capsys: pytest.CaptureFixture[str], *arguments: str) -> tuple[int, Any, str]:
+    status = main(list(arguments))
+    told = capsys.readouterr()
+    return status, json.loads(told.out) if told.out else None, told.err
+
+
+@pytest.mark.parametrize("others", [(1,), (1, 2), (2,), (1, 1), (0, 1)])
+def test_drives_are_put_together_at_the_command_line(
+    drives: list[str], others: tuple[int, ...], capsys: pytest.CaptureFixture[str], tmp_path: Path
+) -> None:
+    more = ["--with", *(drives[n] for n in others)]
+    status, told, _ = said(capsys, "volume", drives[0], *more)
+    assert (status, told["kind"], told["label"], told["state"]) == (0, "ext4", "store", "clean")
+    status, told, _ = said(capsys, "rescue", drives[0], "--to", str(tmp_path / "out"), *more)
+    assert (status, (tmp_path / "out" / "letters" / "rope.txt").read_bytes()) == (0, b"rope " * 4000)
+
+
+def test_too_few_drives_and_what_is_none_are_said_in_one_line(
+    drives: list[str], capsys: pytest.CaptureFixture[str], tmp_path: Path
+) -> None:
+    status, told, error = said(capsys, "volume", drives[0])
+    assert (status, told, error.count("\n")) == (2, None, 1)
+    assert "RAID 5 set “store”: expected at least 2 of its 3 members, got 1" in error
+    assert "--with IMAGE" in error
+    (tmp_path / "noise.img").write_bytes(random.Random(3).randbytes(1 << 20))
+    status, _, error = said(capsys, "volume", drives[0], "--with", str(tmp_path / "noise.img"))
+    assert (status, "got 1" in error) == (2, True)
+    status, _, error = said(capsys, "volume", drives[0], "--with", str(tmp_path / "none.img"))
+    assert (status, "expected a disk image" in error) == (2, True)
+    status, _, error = said(capsys, "volume", drives[0], "--with", drives[1], "--repair")
+    assert (status, "is read, not repaired" in error) == (2, True)
