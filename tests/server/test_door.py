@@ -245,7 +245,8 @@ def test_taking_in_twice_is_one_ticket(house: Services) -> None:
 
 def test_a_stranger_sees_nothing_but_how_to_be_paired(house: Services) -> None:
     stranger = client_of(house, source=STRANGER)
-    assert stranger.get("/api/me").json() == {"here": False, "paired": False, "initials": None}
+    nobody = {"knows_technicians": False, "signed_in": False, "role": None, "rights": []}
+    assert stranger.get("/api/me").json() == {"here": False, "paired": False, "initials": None, **nobody}
     for path in ("/api/bench", "/api/tickets/1", "/api/events", "/api/openapi.json", "/api/devices"):
         assert stranger.get(path).status_code == 401
     assert stranger.post("/api/tickets", json=TICKET).status_code == 401
@@ -274,7 +275,8 @@ def test_a_device_is_paired_once_signs_for_its_technician_and_is_taken_out(house
     cookie = answer.headers["set-cookie"]
     assert ("HttpOnly" in cookie, "SameSite=strict" in cookie) == (True, True)
     assert other.post("/api/pair", json={"code": code, "initials": "ZZ"}).status_code == 403, "good once"
-    assert tablet.get("/api/me").json() == {"here": False, "paired": True, "initials": "MB"}
+    me = tablet.get("/api/me").json()
+    assert (me["here"], me["paired"], me["initials"], me["signed_in"]) == (False, True, "MB", False)
     ticket = tablet.post("/api/tickets", json={**TICKET, "by": "somebody else"}).json()
     told = tablet.post(f"/api/tickets/{ticket['id']}/entries", json={"entry": {"note": "seen"}, "by": "KT"}).json()
     assert (ticket["opened_by"], told["tape"][-1]["made_by"]) == ("MB", "MB"), "whatever is sent"

@@ -136,12 +136,12 @@ def people_routes(devices: Devices, technicians: Technicians, tls: BenchTls | No
 
 
 def _me(request: Request, technicians: Technicians, own: Technician | None) -> MeOut:
-    initials = own.initials if own else WHO.get()
+    here, paired = is_here(request.scope), getattr(request.state, "device", None) is not None
     return MeOut(
-        here=is_here(request.scope),
-        paired=getattr(request.state, "device", None) is not None,
-        initials=initials,
-        knows_technicians=technicians.is_on,
+        here=here,
+        paired=paired,
+        initials=own.initials if own else WHO.get(),
+        knows_technicians=technicians.is_on and (here or paired),  # a stranger is told nothing of the shop
         signed_in=own is not None,
         role=own.role if own else None,
         rights=sorted(roles().roles[own.role].rights) if own else [],
