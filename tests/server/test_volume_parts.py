@@ -3,18 +3,26 @@ that works on them."""
 
 from __future__ import annotations
 
+import hashlib
 import itertools
 import random
 import threading
 from collections.abc import Callable
+from dataclasses import replace
 from pathlib import Path
 from types import SimpleNamespace
 
 import pytest
 
+from gatecheck.core.errors import InputError
+from gatecheck.core.volume.check import check
+from gatecheck.core.volume.ext.encode import ext_volume
+from gatecheck.core.volume.raid.encode import raid_members
 from gatecheck.practice.volumes import sound_volume
+from gatecheck.server.copies.service import Copies
 from gatecheck.server.volumes import check_reports
 from gatecheck.server.volumes.jobs import BackgroundTask
+from gatecheck.server.volumes.open_volume import view_of
 from gatecheck.server.volumes.partial_image import (
     BAD_SECTOR,
     READ,
@@ -29,7 +37,7 @@ from gatecheck.server.volumes.rescues import DONE, PAUSED, RUNS, STOPPED, Rescue
 from gatecheck.server.volumes.ticket_keys import TicketKeys
 from gatecheck.server.volumes.volume_work import VolumeWork
 from gatecheck.server.volumes.worker import WorkerProcess
-from gatecheck.server.volumes.worker_tasks import ReadRequest
+from gatecheck.server.volumes.worker_tasks import ReadRequest, look_task
 from gatecheck.store import StoreError
 
 
@@ -184,3 +192,37 @@ def test_a_turn_that_is_worked_out_after_a_rescue_has_ended_does_not_bring_it_ba
     volume = SimpleNamespace(ground=None, first=0, last=9)
     assert own.rescue_turn(1, volume, kept, "7", BackgroundTask("rescue"), ahead=True).done == 5  # type: ignore[arg-type]
     assert (check_reports.read(kept.note("7")) or {})["state"] == then
+
+
+def copies_of_a_set(folder: Path) -> list[SectorStore]:
+    """Three copies on the bench: the drives of a RAID 5 with an ext4 volume."""
+    content = ext_volume({"letters/rope.txt": b"rope " * 4000}, sectors=32_768, label="store")
+    whole = bytearray(32_768 * 512)
+    for at, data in content.items():
+        whole[at * 512 : at * 512 + len(data)] = data
+    own, stores = Copies(folder), []
+    for number, member in enumerate(raid_members(bytes(whole), 5, 3, layout=2), 1):
+        own.begin(4, number, len(member))
+        own.write(4, number, 0, [member], hashlib.sha256(member).hexdigest())
+        stores.append(SectorStore(str(own.image(4, number)), 512, len(member) // 512, is_copy=True))
+    return stores
+
+
+def test_a_copy_of_one_of_a_set_is_read_with_the_other_copies_and_not_written(tmp_path: Path) -> None:
+    first, second, third = copies_of_a_set(tmp_path)
+    last = first.sectors - 1
+    alone = view_of(first, 0, last, [])
+    told = alone.told_set()
+    assert told is not None
+    assert (told["level"], told["there"], told["of"], told["is_read"]) == ("RAID 5", 1, 3, False)
+    for beside, there in (((second,), 2), ((second, third), 3)):
+        view = view_of(replace(first, beside=beside), 0, last, [])
+        found = check(view.seen, view.first, view.last)
+        told = view.told_set()
+        assert told is not None
+        assert (found.kind, found.label, found.state, told["there"]) == ("ext4", "store", "clean", there)
+        assert (told["is_read"], told["is_shared"], view.sources([(0, 8)])) == (True, True, [])
+        with pytest.raises(InputError, match="read, not repaired"):
+            view.to_disk([(0, bytes(512))])
+    look, request = look_task(lambda *_: None, replace(first, beside=(third,)), 0, last)
+    assert (look.report is not None and look.report.state, look.repair, request.runs) == ("clean", None, ())
