@@ -73,7 +73,7 @@ export function InstrumentFrame<P extends InstrumentPage>(props: FrameProps<P>) 
               {isWaiting && <div className="mb-3"><Note title={T.waiting} tone="ochre" /></div>}
               {children}
             </div>
-            {aside && <aside className="border-dashed border-line bg-sheet px-4 py-4 max-lg:border-t lg:min-h-0 lg:overflow-y-auto lg:border-l">{aside}</aside>}
+            {aside && <aside tabIndex={0} className="border-dashed border-line bg-sheet px-4 py-4 max-lg:border-t lg:min-h-0 lg:overflow-y-auto lg:border-l">{aside}</aside>}
           </main>
         </PaneBoundary>
       </DropZone>

@@ -42,6 +42,9 @@ class RaidSectors:
         self.parts = dict(parts)
         self.level, self.layout, self.chunk, self.of = own.level, own.layout, own.chunk, own.of
         self._sector = max(p.disk.sector for p in parts.values())
+        for part in parts.values():
+            if part.member.data_at % part.disk.sector or own.chunk % self._sector:
+                raise DecodeError("RAID member", at=part.member.data_at, expected="whole sectors", got="a part of one")
         if own.level in (LINEAR, 0):
             self._size = self._plain_size()
         elif own.level == 1:
