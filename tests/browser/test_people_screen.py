@@ -66,6 +66,7 @@ def test_a_change_waits_for_a_pin_and_goes_on_and_a_second_one_lends_a_right(
     expect(lend.get_by_role("listitem")).to_have_count(1)  # only who may
     page.keyboard.press("1")
     page.get_by_label("PIN of KT").fill("4711")
-    page.keyboard.press("Enter")
+    with page.expect_response(lambda answer: answer.request.method == "PUT" and answer.ok):
+        page.keyboard.press("Enter")
     expect(lend).to_have_count(0)
     assert HTTP.get(f"{server.url}/api/shop", timeout=30).json()["name"] == "Gullhaven Repair Loft"
