@@ -5,6 +5,7 @@ from __future__ import annotations
 
 import json
 import re
+import time
 from collections.abc import Callable
 from pathlib import Path
 
@@ -162,7 +163,10 @@ def test_who_is_removed_or_gets_a_new_pin_is_out_at_once_and_so_is_who_was_idle(
     client.put("/api/technicians/2", json={"pin": "1379"})
     assert own.post("/api/tickets", json=TAKE_IN).status_code == 401
     own.post("/api/sign-in", json={"initials": "OL", "pin": "1379"})
-    monkeypatch.setattr(people, "IDLE_SECONDS", -1.0)
+    later = [time.monotonic() + 29 * 60]
+    monkeypatch.setattr(people.time, "monotonic", lambda: later[0])
+    assert own.get("/api/me").json()["signed_in"] is True
+    later[0] += 2 * 60  # an open page that asks by itself keeps nobody signed in
     assert own.get("/api/me").json()["signed_in"] is False
     monkeypatch.undo()
     own.post("/api/sign-in", json={"initials": "OL", "pin": "1379"})

@@ -14,10 +14,9 @@ from types import SimpleNamespace
 
 import pytest
 
+from drive_sets import drives_of_a_store
 from gatecheck.core.errors import InputError
 from gatecheck.core.volume.check import check
-from gatecheck.core.volume.ext.encode import ext_volume
-from gatecheck.core.volume.raid.encode import raid_members
 from gatecheck.practice.volumes import sound_volume
 from gatecheck.server.copies.service import Copies
 from gatecheck.server.volumes import check_reports
@@ -196,12 +195,8 @@ def test_a_turn_that_is_worked_out_after_a_rescue_has_ended_does_not_bring_it_ba
 
 def copies_of_a_set(folder: Path) -> list[SectorStore]:
     """Three copies on the bench: the drives of a RAID 5 with an ext4 volume."""
-    content = ext_volume({"letters/rope.txt": b"rope " * 4000}, sectors=32_768, label="store")
-    whole = bytearray(32_768 * 512)
-    for at, data in content.items():
-        whole[at * 512 : at * 512 + len(data)] = data
     own, stores = Copies(folder), []
-    for number, member in enumerate(raid_members(bytes(whole), 5, 3, layout=2), 1):
+    for number, member in enumerate(drives_of_a_store(), 1):
         own.begin(4, number, len(member))
         own.write(4, number, 0, [member], hashlib.sha256(member).hexdigest())
         stores.append(SectorStore(str(own.image(4, number)), 512, len(member) // 512, is_copy=True))

@@ -254,10 +254,11 @@ class RequestGuard:
         if not self.technicians.is_on or _FOR_THE_PROBE.match(path):
             return device
         token = _cookie(headers, SIGNED_IN)
-        own = self.technicians.of_token(token)
+        is_look = method in ("GET", "HEAD", "OPTIONS")
+        own = self.technicians.of_token(token, is_change=not is_look)
         if own is not None:
             scope["state"]["technician"] = own
-        if method in ("GET", "HEAD", "OPTIONS") or _WITHOUT_SIGN_IN.match(path):
+        if is_look or _WITHOUT_SIGN_IN.match(path):
             return own.initials if own else device
         if own is None:
             raise Refusal(401, "Not signed in", "expected somebody who has signed in with a PIN, got nobody", "sign-in")

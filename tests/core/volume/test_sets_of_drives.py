@@ -10,12 +10,12 @@ from typing import Any
 
 import pytest
 
+from drive_sets import FILE, drives_of_a_store, volume_of_a_store
 from gatecheck.cli.main import main
 from gatecheck.core.disk.joined import JoinedSectors
 from gatecheck.core.disk.sectors import UNREADABLE
 from gatecheck.core.errors import DecodeError, InputError
 from gatecheck.core.volume.assemble import Assembled, assembled
-from gatecheck.core.volume.ext.encode import ext_volume
 from gatecheck.core.volume.lvm.encode import physical_volume
 from gatecheck.core.volume.raid.encode import DATA_AT, raid_members
 from gatecheck.core.volume.raid.read import LINEAR, read_member
@@ -130,12 +130,8 @@ def test_a_logical_volume_of_a_group_is_read_and_written_at_its_extents() -> Non
 def drives(tmp_path_factory: pytest.TempPathFactory) -> list[str]:
     """Images of the three drives of a RAID 5 with an ext4 volume on it."""
     folder = tmp_path_factory.mktemp("drives")
-    content = ext_volume({"letters/rope.txt": b"rope " * 4000}, sectors=32_768, label="store")
-    whole = bytearray(32_768 * 512)
-    for at, data in content.items():
-        whole[at * 512 : at * 512 + len(data)] = data
     places = [folder / f"drive-{n}.img" for n in range(3)]
-    for place, member in zip(places, raid_members(bytes(whole), 5, 3, layout=2), strict=True):
+    for place, member in zip(places, drives_of_a_store(), strict=True):
         place.write_bytes(member)
     return [str(place) for place in places]
 
@@ -154,7 +150,7 @@ def test_drives_are_put_together_at_the_command_line(
     status, told, _ = said(capsys, "volume", drives[0], *more)
     assert (status, told["kind"], told["label"], told["state"]) == (0, "ext4", "store", "clean")
     status, told, _ = said(capsys, "rescue", drives[0], "--to", str(tmp_path / "out"), *more)
-    assert (status, (tmp_path / "out" / "letters" / "rope.txt").read_bytes()) == (0, b"rope " * 4000)
+    assert (status, (tmp_path / "out" / "letters" / "rope.txt").read_bytes()) == (0, FILE)
 
 
 def test_too_few_drives_and_what_is_none_are_said_in_one_line(
@@ -171,3 +167,37 @@ def test_too_few_drives_and_what_is_none_are_said_in_one_line(
     assert (status, "expected a disk image" in error) == (2, True)
     status, _, error = said(capsys, "volume", drives[0], "--with", drives[1], "--repair")
     assert (status, "is read, not repaired" in error) == (2, True)
+
+
+def test_a_logical_volume_of_one_drive_is_repaired_and_put_back(
+    capsys: pytest.CaptureFixture[str], tmp_path: Path
+) -> None:
+    """It begins behind another one: what is written goes to its extents."""
+    whole = volume_of_a_store(16_384)
+    whole[1024 + 12 : 1024 + 14] = b"\x10\x27"  # free blocks
+    raw = bytearray(16 << 20)
+    for at, data in physical_volume("vg0", {"swap": (1, b"x"), "root": (2, bytes(whole))}).items():
+        raw[at * 512 : at * 512 + len(data)] = data
+    place, undo = tmp_path / "drive.img", str(tmp_path / "undo")
+    place.write_bytes(raw)
+    assert said(capsys, "volume", str(place))[1]["state"] == "dirty"
+    status, told, _ = said(capsys, "volume", str(place), "--repair", "--apply", "--undo", undo)
+    assert (status, told["state"]) == (0, "clean")
+    assert bytes(raw) != place.read_bytes()
+    assert said(capsys, "volume", str(place), "--revert", undo)[0] == 0
+    assert bytes(raw) == place.read_bytes()
+
+
+def test_one_that_was_being_written_and_lacks_a_member_is_doubtful() -> None:
+    members = [_being_written(own) for own in raid_members(DATA, 5, 3, layout=2)]
+    assert not one(members).is_doubtful
+    assert one(members[:2]).is_doubtful
+
+
+def _being_written(member: bytes) -> bytes:
+    """With its resync at 0 and its sum made anew."""
+    own = bytearray(member[4096 : 4096 + 256 + 6]) + bytes(2)
+    struct.pack_into("<QQI", own, 200, struct.unpack_from("<Q", own, 200)[0], 0, 0)
+    total = sum(struct.unpack(f"<{len(own) // 4}I", own))
+    struct.pack_into("<I", own, 216, (total & 0xFFFFFFFF) + (total >> 32) & 0xFFFFFFFF)
+    return member[:4096] + bytes(own[:-2]) + member[4096 + 262 :]

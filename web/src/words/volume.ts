@@ -56,12 +56,14 @@ export const VOLUME = {
   volumeNothing: 'No disk was read yet',
   volumeNothingHint: 'Connect the machine: the first reading names its disks. Or image the drive (Surface scan) and check the image.',
   volumeNotLooked: (what: string, size: string) => `${what || 'This volume'}, ${size}: not checked yet`,
-  volumeSet: (own: { kind: string; name: string; level: string; of: number; there: number; stale: number; is_read: boolean; is_shared: boolean }) => {
+  volumeSet: (own: { kind: string; name: string; level: string; of: number; there: number; stale: number; is_read: boolean; is_shared: boolean; is_doubtful: boolean }) => {
     const what = own.kind === 'lvm' ? `Logical volume ${own.name}` : `${own.level} “${own.name}”`
     const from = own.of > 1 ? `${own.there} of its ${own.of} drives ${own.there === 1 ? 'is' : 'are'} here` : ''
     const parts = [
       [what, from].filter(Boolean).join(': '),
       own.stale > 0 && `${own.stale === 1 ? 'One drive is' : `${own.stale} drives are`} out of date and not used`,
+      own.is_read && own.level === 'RAID 1' && own.there < own.of && own.stale === 0 && 'Whether a missing one is newer is not known',
+      own.is_doubtful && 'It was being written when it stopped: in places, what is worked out for the missing drive may be wrong',
       !own.is_read && 'That is not enough: copy the other drives to this ticket',
       own.is_read && own.is_shared && 'It is read and recovered from, not repaired',
     ]

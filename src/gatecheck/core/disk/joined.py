@@ -58,11 +58,11 @@ class JoinedSectors:
         return self._size // self._sector
 
     def is_only_on(self, disk: Sectors) -> bool:
-        """All of it stands on this disk: its sectors are the disk's, in another order."""
+        """Its sectors are all of this disk, in another order."""
         return all(s.disk is disk for s in self.stretches)
 
     def sources(self, runs: Sequence[tuple[int, int]]) -> list[tuple[int, int]]:
-        """(LBA of the disk, sectors) that hold these (LBA, sectors), of what stands on one disk."""
+        """(LBA of the disk, sectors) that hold these (LBA, sectors), where all of it is on one disk."""
         size = self._sector
         found = []
         for lba, count in runs:

@@ -37,7 +37,8 @@ class Assembled:
     """`kind`: raid or lvm; `name`: of the set, or group/volume; `level`: of RAID, empty else; `of`, `there`: members it
     has, and those that are read from; `stale`: members left out since others are newer; `sectors`: None where it cannot
     be put together, `problem` says why; `members`: (disk's number, first LBA) of each that is there; `id`: of a RAID
-    set."""
+    set; `is_doubtful`: it was being written when it stopped, and a member is missing: what the parities give may be
+    wrong in places."""
 
     kind: str
     name: str
@@ -49,6 +50,7 @@ class Assembled:
     problem: str
     members: tuple[tuple[int, int], ...]
     id: bytes = b""
+    is_doubtful: bool = False
 
     @property
     def size(self) -> int:
@@ -141,9 +143,9 @@ def _set(known: Sequence[tuple[MemberPlace, Member]]) -> Assembled:
     name = newest.name.split(":")[-1] or newest.set_id.hex()[:8]
 
     def result(sectors: Sectors | None, problem: str) -> Assembled:
-        return Assembled(
-            RAID, name, level, newest.of, len(parts), stale, sectors, problem, tuple(sorted(members)), newest.set_id
-        )
+        there, roots = len(parts), tuple(sorted(members))
+        doubtful = newest.is_dirty and newest.level in (4, 5, 6) and there < newest.of
+        return Assembled(RAID, name, level, newest.of, there, stale, sectors, problem, roots, newest.set_id, doubtful)
 
     if newest.is_reshaped:
         return result(None, "its shape was being changed")

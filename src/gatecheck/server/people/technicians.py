@@ -1,7 +1,7 @@
 """Technicians that the shop knows: initials, a PIN, a role; who works at which browser now; and what a second one lets
 another do once.
 
-A shop that names nobody works as before: whoever stands at the bench writes initials of their own."""
+A shop that names nobody works as before: people write initials of their own."""
 
 from __future__ import annotations
 
@@ -27,7 +27,7 @@ from gatecheck.store import technicians as store
 from gatecheck.store.technicians import Technician
 
 IDLE_SECONDS = 30 * 60.0
-"""without a request of theirs somebody has to sign in again"""
+"""without a change of theirs somebody has to sign in again"""
 APPROVAL_SECONDS = 120.0
 PEOPLE, LEAD = "people", "lead"
 _PIN = re.compile(r"[0-9]{4,8}")
@@ -179,8 +179,9 @@ class Technicians:
         with self._lock:
             self._sessions.pop(_digest(token), None)
 
-    def of_token(self, token: str) -> Technician | None:
-        """Who works at the browser that has this cookie; None where nobody does any more."""
+    def of_token(self, token: str, *, is_change: bool = True) -> Technician | None:
+        """Who works at the browser that has this cookie; None where nobody does any more. Only a change counts as work:
+        an open page asks by itself."""
         if not token or len(token) > 100:
             return None
         with self._lock:
@@ -188,7 +189,8 @@ class Technicians:
             session = self._sessions.get(_digest(token))
             if session is None:
                 return None
-            session.used = time.monotonic()
+            if is_change:
+                session.used = time.monotonic()
             own = session.technician
         return next((t for t in self.all() if t.id == own), None)
 

@@ -74,7 +74,13 @@ class VolumeView:
         if own is None:
             return None
         told = {"kind": own.kind, "name": own.name, "level": own.level, "of": own.of, "there": own.there}
-        return {**told, "stale": own.stale, "is_read": own.sectors is not None, "is_shared": self.is_shared}
+        return {
+            **told,
+            "stale": own.stale,
+            "is_read": own.sectors is not None,
+            "is_shared": self.is_shared,
+            "is_doubtful": own.is_doubtful,
+        }
 
     def told(self) -> Mapping[str, Any] | None:
         """What the screen shows of the encryption: nothing of the key."""
@@ -102,7 +108,7 @@ class _Held:
     own: Assembled | None = None
     is_shared: bool = False
     joined: JoinedSectors | None = None
-    """`seen`, where all of it stands on what was looked at"""
+    """`seen`, where all of it is on what was looked at"""
 
     def shown(self, view: VolumeView) -> VolumeView:
         """The view of it."""

@@ -96,7 +96,7 @@ class EncryptionOut(BaseModel):
 class SetOut(BaseModel):
     """The set of drives (raid) or the group (lvm) that a volume is read from. `there`: drives of it that are here, of
     `of`; `stale`: those left out since others are newer; `is_read`: enough of them are here; `is_shared`: the volume is
-    read and not written."""
+    read and not written; `is_doubtful`: what is worked out for a missing drive may be wrong in places."""
 
     kind: str
     name: str
@@ -106,6 +106,7 @@ class SetOut(BaseModel):
     stale: int
     is_read: bool
     is_shared: bool
+    is_doubtful: bool = False
 
 
 class VolumeLookOut(BaseModel):
