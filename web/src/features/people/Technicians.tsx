@@ -31,7 +31,7 @@ export function Technicians() {
       <ul>
         {all.map((own) => (
           <li key={own.id} className="flex min-h-12 flex-wrap items-center gap-x-4 border-b border-hair py-1">
-            <span className="min-w-0 flex-1">
+            <span className="min-w-0 max-sm:w-full sm:flex-1">
               <span className="text-l font-semibold">{own.initials}</span>
               {me?.signed_in && me.initials === own.initials && <span className="text-m text-pine"> · {T.technicianYou}</span>}
               <span className="block text-s text-soft">{T.rightsOf(own.rights.map((r) => T.rightNames[r] ?? r))}</span>
